@@ -1,0 +1,318 @@
+"""Curves with split keys: sampling, slopes, exact insertion, edits that leave all else bit for bit.
+
+A key holds a time (frames), a value and a slope (value per frame) as time arrives and another pair as it
+leaves, the kind of the segment that leaves it, a slope rule, a tag and a lock. Smooth segments are the cubic
+Hermite of glTF 2.0's CUBICSPLINE. Before its first key and after its last one a curve is constant.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+
+from .errors import CoreError
+from .transforms import kernel, Floats, Ints
+
+STEPPED, LINEAR, SMOOTH = 0, 1, 2
+FREE, AUTOMATIC, FLAT = 0, 1, 2
+KINDS = ("stepped", "linear", "smooth")
+RULES = ("free", "automatic", "flat")
+#: Tag of a key put at the edge of an edited range.
+FENCE = 1
+
+LEAVING, ARRIVING = 0, 1
+
+
+class Key(NamedTuple):
+    """One key; times in frames, slopes in value per frame."""
+
+    time: float
+    arriving: float
+    leaving: float
+    slope_in: float = 0.0
+    slope_out: float = 0.0
+    kind: int = SMOOTH
+    rule: int = AUTOMATIC
+    tag: int = 0
+    lock: int = 0
+
+    @property
+    def split(self) -> bool:
+        """Whether the value arriving differs from the value leaving."""
+        return self.arriving != self.leaving
+
+
+@dataclass(frozen=True)
+class Curve:
+    """Keys in order of time; immutable. `numbers`: (n, 5) float64 time, arriving, leaving, slope in, slope
+    out; `marks`: (n, 4) uint8 kind, rule, tag, lock."""
+
+    numbers: Floats
+    marks: np.ndarray
+
+    def __post_init__(self) -> None:
+        if self.numbers.ndim != 2 or self.numbers.shape[1] != 5 or self.marks.shape != (len(self.numbers), 4):
+            raise CoreError("A curve needs rows of five numbers and four marks.")
+        if not np.isfinite(self.numbers).all():
+            raise CoreError("A curve holds a number that is not finite.")
+        if np.any(np.diff(self.numbers[:, 0]) <= 0.0):
+            raise CoreError("The keys of a curve must be in order of time, one at a time.")
+        self.numbers.setflags(write=False)
+        self.marks.setflags(write=False)
+
+    def __len__(self) -> int:
+        return len(self.numbers)
+
+    def __eq__(self, other: object) -> bool:
+        return (
+            isinstance(other, Curve)
+            and np.array_equal(self.numbers, other.numbers)
+            and np.array_equal(self.marks, other.marks)
+        )
+
+    __hash__ = None  # type: ignore[assignment]
+
+    @property
+    def times(self) -> Floats:
+        """(n,) key times in frames."""
+        return self.numbers[:, 0]
+
+    def key(self, index: int) -> Key:
+        return Key(*self.numbers[index].tolist(), *self.marks[index].tolist())
+
+    def keys(self) -> list[Key]:
+        return [
+            Key(*n, *m) for n, m in zip(self.numbers.tolist(), self.marks.tolist(), strict=True)
+        ]
+
+    def find(self, time: float) -> int | None:
+        """Index of the key at exactly this time, or None."""
+        i = int(np.searchsorted(self.times, time))
+        return i if i < len(self) and self.times[i] == time else None
+
+
+EMPTY = Curve(np.empty((0, 5)), np.empty((0, 4), dtype=np.uint8))
+
+
+def curve(keys: Iterable[Key]) -> Curve:
+    """A curve of these keys, put in order of time; CoreError if two share a time or a number is not finite."""
+    ordered = sorted(keys)
+    if not ordered:
+        return EMPTY
+    return Curve(
+        np.array([k[:5] for k in ordered], dtype=np.float64),
+        np.array([k[5:] for k in ordered], dtype=np.uint8),
+    )
+
+
+@kernel
+def _before(times, lo, hi, t, arriving):  # type: ignore[no-untyped-def]
+    """Index of the last key in lo…hi-1 at or before t (strictly before, when arriving), or lo - 1."""
+    a = lo
+    b = hi
+    while a < b:
+        m = (a + b) >> 1
+        if times[m] < t or (arriving == 0 and times[m] == t):
+            a = m + 1
+        else:
+            b = m
+    return a - 1
+
+
+@kernel
+def sample_one(lo, hi, cubics, t, arriving, near):  # type: ignore[no-untyped-def]
+    """Value at time t of the curve in rows lo…hi-1 of packed cubics, and the row of its segment.
+
+    near: a row to try before searching, lo - 1 if there is none.
+    """
+    i = near
+    if not (i >= lo and i + 1 < hi and cubics[i, 0] < t and t < cubics[i + 1, 0]):
+        i = _before(cubics[:, 0], lo, hi, t, arriving)
+    if i < lo:
+        return cubics[lo, 5], i
+    s = t - cubics[i, 0]
+    if i == hi - 1 or s == 0.0:
+        return cubics[i, 1], i
+    if t == cubics[i + 1, 0] and cubics[i, 6] != 0.0:
+        return cubics[i + 1, 5], i
+    return cubics[i, 1] + s * (cubics[i, 2] + s * (cubics[i, 3] + s * cubics[i, 4])), i
+
+
+@kernel
+def sample_packed(starts, cubics, at, side, out):  # type: ignore[no-untyped-def]
+    """Samples many curves at many times.
+
+    starts: (C + 1,) first row of each curve in cubics (n, 7), each with at least one row; at: (F,) frames; side:
+    (F,) 0 leaving, 1 arriving; out: (C, F).
+    """
+    for c in range(len(starts) - 1):
+        lo = starts[c]
+        i = lo - 1
+        for f in range(len(at)):
+            out[c, f], i = sample_one(lo, starts[c + 1], cubics, at[f], side[f], i)
+
+
+class Packed(NamedTuple):
+    """Curves side by side in the form that the kernels read: `cubics` (n, 7) holds for each key its time, value
+    leaving, the three coefficients of the cubic that leaves it, value arriving, and whether it is not stepped."""
+
+    starts: Ints
+    cubics: Floats
+
+
+def pack(curves: Sequence[Curve]) -> Packed:
+    """Curves laid end to end; each needs at least one key."""
+    starts = np.zeros(len(curves) + 1, dtype=np.int64)
+    np.cumsum([len(c) for c in curves], out=starts[1:])
+    cubics = np.zeros((int(starts[-1]), 7))
+    if not len(cubics):
+        return Packed(starts, cubics)
+    numbers = np.concatenate([c.numbers for c in curves])
+    kinds = np.concatenate([c.marks[:, 0] for c in curves])
+    cubics[:, 0], cubics[:, 1], cubics[:, 5] = numbers[:, 0], numbers[:, 2], numbers[:, 1]
+    cubics[:, 6] = kinds != STEPPED
+    last = np.zeros(len(numbers), dtype=bool)
+    last[starts[1:] - 1] = True
+    k = np.flatnonzero(~last & (kinds != STEPPED))
+    h = numbers[k + 1, 0] - numbers[k, 0]
+    d = (numbers[k + 1, 1] - numbers[k, 2]) / h
+    m0, m1 = numbers[k, 4], numbers[k + 1, 3]
+    smooth = kinds[k] == SMOOTH
+    cubics[k, 2] = np.where(smooth, m0, d)
+    cubics[k, 3] = np.where(smooth, (3.0 * d - 2.0 * m0 - m1) / h, 0.0)
+    cubics[k, 4] = np.where(smooth, (m0 + m1 - 2.0 * d) / (h * h), 0.0)
+    return Packed(starts, cubics)
+
+
+def sides(side: int | np.ndarray, count: int) -> np.ndarray:
+    """(count,) side of each time: 0 leaving, 1 arriving."""
+    return np.ascontiguousarray(np.broadcast_to(np.asarray(side, dtype=np.int64), (count,)))
+
+
+def sample(c: Curve, at: Floats | Sequence[float], side: int = LEAVING, default: float = 0.0) -> Floats:
+    """(F,) values of a curve at these frames; `default` if it has no keys."""
+    times = np.ascontiguousarray(at, dtype=np.float64)
+    if not len(c):
+        return np.full(len(times), default)
+    out = np.empty((1, len(times)))
+    sample_packed(*pack([c]), times, sides(side, len(times)), out)
+    return out[0]
+
+
+def slopes(c: Curve, at: Floats | Sequence[float], side: int = LEAVING) -> Floats:
+    """(F,) slopes, value per frame, of a curve at these frames; zero beyond its ends."""
+    times = np.ascontiguousarray(at, dtype=np.float64)
+    if not len(c):
+        return np.zeros(len(times))
+    cubics = pack([c]).cubics
+    i = np.searchsorted(c.times, times, side="left" if side == ARRIVING else "right") - 1
+    s = times - c.times[np.maximum(i, 0)]
+    _, _, c1, c2, c3, _, _ = cubics[np.maximum(i, 0)].T
+    return np.where((i >= 0) & (i < len(c) - 1), c1 + s * (2.0 * c2 + s * 3.0 * c3), 0.0)
+
+
+def insert(c: Curve, time: float, default: float = 0.0, tag: int = 0) -> Curve:
+    """The same curve with a key at `time`.
+
+    A cubic is split, so no value changes by more than rounding (1e-12) inside the cut segment, and nothing at
+    all elsewhere: the keys around it keep their numbers. Only beyond the ends of a curve, where it is constant,
+    the slope that faced nothing becomes zero.
+    """
+    if c.find(time) is not None:
+        return c
+    at = [time]
+    value = float(sample(c, at, default=default)[0])
+    i = int(np.searchsorted(c.times, time)) - 1
+    if i < 0 or i == len(c) - 1:
+        kind = int(c.marks[i, 0]) if i >= 0 else STEPPED if len(c) and c.marks[0, 0] == STEPPED else SMOOTH
+        # A key outside must not bend the constant run between it and its neighbour.
+        new = Key(time, value, value, 0.0, 0.0, kind, FREE, tag)
+        keys = c.keys()
+        if i < 0 and keys:
+            keys[0] = keys[0]._replace(slope_in=0.0)
+        elif keys:
+            keys[i] = keys[i]._replace(slope_out=0.0)
+        return curve([*keys, new])
+    slope = float(slopes(c, at)[0])
+    kind = int(c.marks[i, 0])
+    # Slopes are per frame, so those at the far ends serve the halves as they are: the neighbours stay.
+    return curve([*c.keys(), Key(time, value, value, slope, slope, kind, FREE, tag)])
+
+
+def without(c: Curve, first: float, last: float) -> Curve:
+    """The curve without the keys strictly between first and last."""
+    keep = (c.times <= first) | (c.times >= last)
+    return Curve(c.numbers[keep], c.marks[keep])
+
+
+def put(c: Curve, keys: Iterable[Key]) -> Curve:
+    """The curve with these keys, each in place of the one at its time."""
+    new = {k.time: k for k in keys}
+    return curve([*(k for k in c.keys() if k.time not in new), *new.values()])
+
+
+def automatic_slopes(c: Curve, around: Iterable[float]) -> Curve:
+    """Slopes by rule for the keys at `around` and their neighbours.
+
+    Automatic: the weighted harmonic mean of the chords on both sides, zero where they disagree, so a curve
+    never leaves the span of its keys (F. N. Fritsch and R. E. Carlson, 1980). It never looks across a fence
+    or a split key. Flat: zero. Free slopes stay.
+    """
+    if not len(c):
+        return c
+    numbers = c.numbers.copy()
+    touched = set()
+    for time in around:
+        i = int(np.searchsorted(c.times, time))
+        touched.update(range(max(i - 1, 0), min(i + 2, len(c))))
+    for i in touched:
+        rule = c.marks[i, 1]
+        if rule == FREE:
+            continue
+        slope = 0.0
+        wall = c.marks[i, 2] == FENCE or numbers[i, 1] != numbers[i, 2]
+        if rule == AUTOMATIC and 0 < i < len(c) - 1 and not wall:
+            h0 = numbers[i, 0] - numbers[i - 1, 0]
+            h1 = numbers[i + 1, 0] - numbers[i, 0]
+            d0 = (numbers[i, 1] - numbers[i - 1, 2]) / h0
+            d1 = (numbers[i + 1, 1] - numbers[i, 2]) / h1
+            if d0 * d1 > 0.0:
+                w0, w1 = 2.0 * h1 + h0, h1 + 2.0 * h0
+                slope = (w0 + w1) / (w0 / d0 + w1 / d1)
+        numbers[i, 3] = numbers[i, 4] = slope
+    return Curve(numbers, c.marks.copy())
+
+
+def set_value(c: Curve, time: float, value: float, kind: int = SMOOTH) -> Curve:
+    """The curve with this value at `time`: the key there takes it on both sides, or a new key with automatic
+    slopes is put. CoreError if the key there is locked."""
+    i = c.find(time)
+    if i is not None:
+        old = c.key(i)
+        if old.lock:
+            raise CoreError(f"The key at frame {time:g} is locked: unlock it first.")
+        new = old._replace(arriving=value, leaving=value)
+    else:
+        before = int(np.searchsorted(c.times, time)) - 1
+        new = Key(time, value, value, kind=int(c.marks[before, 0]) if before >= 0 else kind)
+    return automatic_slopes(put(c, [new]), [time])
+
+
+def count_changes(before: Mapping[str, Curve], after: Mapping[str, Curve]) -> tuple[int, int, int]:
+    """Keys (kept, added, removed) between two sets of curves; a key is known by its channel and time."""
+    kept = added = removed = 0
+    for name in before.keys() | after.keys():
+        old = before.get(name, EMPTY)
+        new = after.get(name, EMPTY)
+        if old is new:
+            kept += len(old)
+            continue
+        common = len(np.intersect1d(old.times, new.times, assume_unique=True))
+        kept += common
+        added += len(new) - common
+        removed += len(old) - common
+    return kept, added, removed
+

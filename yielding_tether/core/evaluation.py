@@ -1,0 +1,555 @@
+"""Evaluation: from a scene, a take and times to the world transforms of every joint and control.
+
+The nodes of the graph are *stages of parts*: the space and place of a control, the joints of a part. Only what
+counts at a time is a dependence: a tether of weight zero is not, nor is the IK control of a limb that FK
+drives. Times are grouped into spans with the same active dependences; each span has its own order, so two
+things may hold one another in turn. A loop within one span is a LoopError that names who and when.
+
+Every kernel treats each time by itself: any subset of times, in any order, gives the same bits.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from . import solver
+from .cast import IK_CHANNELS, ROTATION, TRANSLATION, Channel, FkPart, FreePart, LimbPart, Member, Part, channel_id
+from .curves import EMPTY, LEAVING, pack, sample_packed, sides
+from .errors import CoreError, LoopError
+from .skeleton import Skeleton
+from .solver import CONTROL, FK, LIMB, Controls, Joints, Limbs, Sampled
+from .systems import captured, two_segment
+from .takes import WORLD, Scene, Take, Tether
+from .transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
+
+#: Times solved together: their channel values stay in the cache.
+BLOCK = 32
+_NO_OFFSETS = np.empty((0, 0, 3))
+_NO_TURNS = np.empty((0, 0, 4))
+
+
+@dataclass
+class Poses:
+    """Everything at F times: `pos` (F, N, 3) metres and `rot` (F, N, 4) of all nodes in the world, and
+    `side` (F,) the side of each time. Look nodes up in the program that made it."""
+
+    times: Floats
+    pos: Floats
+    rot: Floats
+    side: np.ndarray
+
+
+Reads = Callable[[int], Sequence[int]]
+
+
+@dataclass
+class Stage:
+    """One step of the evaluation: the nodes it writes, the nodes it reads when its activity is a given code."""
+
+    label: str
+    writes: tuple[int, ...]
+    reads: Reads
+    #: Kind, first row and number of rows in the solver's tables.
+    rows: tuple[int, int, int]
+    #: All channels the stage uses.
+    channels: tuple[int, ...]
+    #: Channels whose being nonzero (bit 2k) and below one (bit 2k + 1) decides what is read.
+    switches: tuple[int, ...] = ()
+
+
+@dataclass
+class Limb:
+    """Where a limb's numbers are: nodes of its joints, of its IK control and that control's space, of what it
+    hangs from (-1 the world), its channels, and its shape."""
+
+    member: Member
+    part: LimbPart
+    parent: int
+    nodes: tuple[int, int, int]
+    space: int
+    target: int
+    fk: Ints
+    ik: Ints
+    drive: int
+    captured: int
+    geometry: two_segment.Geometry
+    locked: frozenset[int] = field(default_factory=frozenset)
+
+
+class _Rows:
+    """The solver's tables while they are being filled."""
+
+    def __init__(self) -> None:
+        self.node: list[int] = []
+        self._joints: list[tuple[object, ...]] = []
+        self._controls: list[tuple[object, ...]] = []
+        self._limbs: list[tuple[object, ...]] = []
+        self._start = [0]
+        self._anchors: list[int] = []
+        self._weights: list[tuple[int, int]] = []
+        self._reach: list[tuple[Floats, Floats]] = []
+
+    def add_joint(
+        self, skeleton: Skeleton, name: str, channels: list[int], order: str, parent: int, node: int, share: int,
+        sample: int,
+    ) -> None:  # fmt: skip
+        joint = skeleton.joints[skeleton.index[name]]
+        self.node.append(node)
+        self._joints.append((channels, ORDERS.index(order), parent, node, share, sample, joint.rest != (0.0, 0.0, 0.0, 1.0), joint.offset, joint.rest))
+
+    def add_control(
+        self, channels: list[int], order: str, share: int, sample: int, space: int, node: int, anchors: list[int],
+        weights: list[tuple[int, int]], reach: list[tuple[Floats, Floats]],
+    ) -> int:  # fmt: skip
+        self._controls.append((channels, ORDERS.index(order), share, sample, space, node))
+        self._anchors += anchors
+        # The own space has no weight of its own: it takes what is missing.
+        self._weights += [*weights, (-1, -1)]
+        self._reach += reach
+        self._start.append(len(self._anchors))
+        return len(self._controls) - 1
+
+    def add_limb(self, *row: object) -> int:
+        self._limbs.append(row)
+        return len(self._limbs) - 1
+
+    def tables(self) -> tuple[Joints, Controls, Limbs]:
+        def column(rows: list[tuple[object, ...]], k: int, width: int = 0, kind: type = np.int64) -> np.ndarray:
+            shape = (len(rows), width) if width else (len(rows),)
+            return np.ascontiguousarray(np.array([row[k] for row in rows], dtype=kind).reshape(shape))
+
+        j, c, m = self._joints, self._controls, self._limbs
+        return (
+            Joints(
+                column(j, 0, 6), *(column(j, k) for k in range(1, 7)), column(j, 7, 3, np.float64),
+                column(j, 8, 4, np.float64),
+            ),
+            Controls(
+                column(c, 0, 6), *(column(c, k) for k in range(1, 6)), np.array(self._start, dtype=np.int64),
+                np.array(self._anchors, dtype=np.int64), np.array(self._weights, dtype=np.int64).reshape(-1, 2),
+                np.array([r[0] for r in self._reach]).reshape(-1, 3), np.array([r[1] for r in self._reach]).reshape(-1, 4),
+            ),
+            Limbs(*(column(m, k) for k in range(5)), column(m, 5, 10), column(m, 6, 9, np.float64)),
+        )  # fmt: skip
+
+
+class Program:
+    """A scene and a take made ready to evaluate. Building it checks every name the take uses."""
+
+    def __init__(self, scene: Scene, take: Take) -> None:
+        self.scene = scene
+        self.take = take
+        #: Node of each joint or control by (member, name); the space of a control by (member, name, "space").
+        self.nodes: dict[tuple[str, ...], int] = {}
+        self.channels: dict[str, int] = {}
+        self.info: list[tuple[str, Part | None, Channel]] = []
+        self._defaults: list[float] = []
+        self.limbs: dict[tuple[str, str], Limb] = {}
+        self._stages: list[Stage] = []
+        self._orders: dict[bytes, Ints] = {}
+        self._rows = _Rows()
+        self._place_nodes()
+        rests = self._rest_places()
+        for member in scene.members:
+            for part in member.parts:
+                self._add_part(member, part, rests)
+        self._check_tethers()
+        for name in take.curves:
+            if name not in self.channels:
+                raise CoreError(f"The take has keys for {name}, which nothing in the cast has.")
+        self.defaults = np.array(self._defaults)
+        self._pack()
+        self._tables = self._rows.tables()
+        most = int(np.diff(self._tables[1].start).max(initial=1))
+        self._room = np.empty((most, 4)), np.empty((2, most))
+        pairs = [(c, s, 2 * bit) for s, stage in enumerate(self._stages) for bit, c in enumerate(stage.switches)]
+        self._switches, self._switch_stage, self._switch_shift = np.array(pairs, dtype=np.int64).reshape(-1, 3).T
+        self._writer = np.full(len(self.nodes), -1, dtype=np.int64)
+        for s, stage in enumerate(self._stages):
+            self._writer[list(stage.writes)] = s
+
+    # --- building -------------------------------------------------------------------------------------
+
+    def _place_nodes(self) -> None:
+        for member in self.scene.members:
+            for joint in member.skeleton.joints:
+                self.nodes[member.id, joint.name] = len(self.nodes)
+            for part in member.parts:
+                if isinstance(part, FreePart):
+                    self.nodes[member.id, part.joint, "space"] = len(self.nodes)
+                elif isinstance(part, LimbPart):
+                    self.nodes[member.id, part.ik] = len(self.nodes)
+                    self.nodes[member.id, part.ik, "space"] = len(self.nodes)
+
+    def _rest_places(self) -> dict[tuple[str, ...], tuple[Floats, Floats]]:
+        """Rest position (3,) and rotation (4,) in the world of every joint and control."""
+        rests: dict[tuple[str, ...], tuple[Floats, Floats]] = {}
+        for member in self.scene.members:
+            pos, rot = member.skeleton.rest_pose
+            for j, joint in enumerate(member.skeleton.joints):
+                rests[member.id, joint.name] = (pos[j], rot[j])
+            for part in member.parts:
+                if isinstance(part, LimbPart):
+                    rests[member.id, part.ik] = rests[member.id, part.joints[2]]
+        return rests
+
+    def _channel(self, member: Member, part: Part | None, channel: Channel, default: float | None = None) -> int:
+        name = channel_id(member.id, channel.control, channel.name)
+        self.channels[name] = len(self.channels)
+        self.info.append((member.id, part, channel))
+        self._defaults.append(channel.default if default is None else default)
+        return self.channels[name]
+
+    def _add_part(self, member: Member, part: Part, rests: dict[tuple[str, ...], tuple[Floats, Floats]]) -> None:
+        own = {(c.control, c.name): self._channel(member, part, c) for c in part.channels()}
+        has_capture = member.id in self.take.captures
+        share = (
+            self._channel(member, part, Channel(part.name, "captured", "captured"), 1.0) if has_capture else -1
+        )
+        if isinstance(part, FreePart):
+            self._add_control(member, part, part.joint, -1, part.order, own, rests, share)
+            return
+        nodes = tuple(self.nodes[member.id, name] for name in part.joints)
+        label = f"{member.name}'s {part.label}"
+        first = len(self._rows.node)
+        chans = []
+        for name, order in zip(part.joints, part.orders, strict=True):
+            row = [own.get((name, c), -1) for c in (*TRANSLATION, *ROTATION)]
+            chans.append(row)
+            self._rows.add_joint(
+                member.skeleton, name, row, order, self._above(member, name), self.nodes[member.id, name], share,
+                self._sample(member, name),
+            )  # fmt: skip
+        if isinstance(part, FkPart):
+            outer = tuple({self._above(member, name) for name in part.joints} - set(nodes))
+            used = (*own.values(), *([share] if has_capture else []))
+            self._stages.append(Stage(label, nodes, lambda code: outer, (FK, first, len(nodes)), used))
+            return
+        parent = self._above(member, part.joints[0])
+        control = self._add_control(member, part, part.ik, parent, part.end_order, own, rests, -1)
+        ik = np.array([own[part.ik, c] for c in IK_CHANNELS])
+        drive = own[part.name, "drive"]
+        geometry = two_segment.geometry(member.skeleton, part)
+
+        def reads(code: int) -> Sequence[int]:
+            # bit 0: the driver is above 0; bit 3: the captured share is below 1.
+            return (parent, control) if code & 1 and (share < 0 or code & 8) else (parent,)
+
+        switches = (drive,) if share < 0 else (drive, share)
+        # The first six IK channels belong to the stage of the control.
+        used = tuple({*own.values(), *switches} - set(ik[:6].tolist()))
+        row = self._rows.add_limb(first, parent, control, drive, share, ik, geometry.constants)
+        self._stages.append(Stage(label, nodes, reads, (LIMB, row, 1), used, switches))
+        self.limbs[member.id, part.name] = Limb(
+            member, part, parent, (nodes[0], nodes[1], nodes[2]), self.nodes[member.id, part.ik, "space"], control,
+            np.array(chans, dtype=np.int64), ik, drive, share, geometry, frozenset(self._locked(part, own)),
+        )  # fmt: skip
+
+    def _sample(self, member: Member, joint: str) -> int:
+        """Joint of the captures side by side, or -1."""
+        start = 0
+        for id, cap in self.take.captures.items():
+            if id == member.id:
+                return start + member.skeleton.index[joint]
+            start += cap.offsets.shape[1]
+        return -1
+
+    def _locked(self, part: LimbPart, own: dict[tuple[str, str], int]) -> list[int]:
+        found = []
+        for name in part.locked:
+            control, _, channel = name.rpartition(".")
+            key = (control or part.ik, channel)
+            if key not in own:
+                raise CoreError(f"{part.label} has no channel {name} to lock.")
+            found.append(own[key])
+        return found
+
+    def _above(self, member: Member, joint: str) -> int:
+        up = member.skeleton.parents[member.skeleton.index[joint]]
+        return self.nodes[member.id, member.skeleton.joints[up].name] if up >= 0 else -1
+
+    def _add_control(
+        self, member: Member, part: Part, control: str, own_space: int, order: str,
+        own: dict[tuple[str, str], int], rests: dict[tuple[str, ...], tuple[Floats, Floats]], share: int,
+    ) -> int:  # fmt: skip
+        """Adds the stage of one control that can be tethered; returns its node."""
+        rest_pos, rest_rot = rests[member.id, control]
+        mine = [t for t in self.take.tethers if t.member == member.id and t.control == control]
+        anchors: list[int] = []
+        reach: list[tuple[Floats, Floats]] = []
+        weights: list[tuple[int, int]] = []
+        for tether in mine:
+            anchors.append(self._anchor(tether))
+            if tether.offset is not None:
+                reach.append((np.array(tether.offset[:3]), np.array(tether.offset[3:])))
+            elif tether.anchor_member == WORLD:
+                reach.append((rest_pos, rest_rot))
+            else:
+                a_pos, a_rot = rests[tether.anchor_member, tether.anchor]
+                back = inverse(a_rot)
+                reach.append((rotate(back, rest_pos - a_pos), multiply(back, rest_rot)))
+            pair = [
+                self._channel(member, part, Channel(control, f"{tether.name}.{what}", "tether"))
+                if released
+                else -1
+                for what, released in (("position", tether.position), ("rotation", tether.rotation))
+            ]
+            weights.append((pair[0], pair[1]))
+        anchors.append(own_space)
+        if own_space < 0:
+            reach.append((rest_pos, rest_rot))
+        else:
+            above = next(n for (m, n, *rest), i in self.nodes.items() if i == own_space)
+            a_pos, a_rot = rests[member.id, above]
+            back = inverse(a_rot)
+            reach.append((rotate(back, rest_pos - a_pos), multiply(back, rest_rot)))
+        chans = [own[control, c] for c in (*TRANSLATION, *ROTATION)]
+        node = self.nodes[member.id, control]
+        space = self.nodes[member.id, control, "space"]
+        row = self._rows.add_control(
+            chans, order, share, self._sample(member, control) if share >= 0 else -1, space, node, anchors, weights, reach
+        )
+        flat = [c for pair in weights for c in pair]
+        switches = tuple(c for c in flat if c >= 0)
+
+        def reads(code: int) -> Sequence[int]:
+            found = [own_space]
+            bit = 0
+            for k, pair in enumerate(weights):
+                for c in pair:
+                    if c >= 0:
+                        if code >> (2 * bit) & 1:
+                            found.append(anchors[k])
+                        bit += 1
+            if len(mine) and own_space >= 0 and self._own_idle(weights, code):
+                found.remove(own_space)
+            return found
+
+        used = (*chans, *switches, *([share] if share >= 0 else []))
+        label = f"{member.name}'s {part.label}"
+        self._stages.append(Stage(label, (space, node), reads, (CONTROL, row, 1), used, switches))
+        return node
+
+    @staticmethod
+    def _own_idle(weights: list[tuple[int, int]], code: int) -> bool:
+        """Whether one anchor holds position and one holds rotation fully, so the own space is not read."""
+        full = [False, False]
+        bit = 0
+        for pair in weights:
+            for what, c in enumerate(pair):
+                if c >= 0:
+                    # Above zero and not below one.
+                    full[what] |= (code >> (2 * bit)) & 3 == 1
+                    bit += 1
+        return all(full)
+
+    def _anchor(self, tether: Tether) -> int:
+        if tether.anchor_member == WORLD:
+            return -1
+        node = self.nodes.get((tether.anchor_member, tether.anchor))
+        if node is None:
+            raise CoreError(
+                f"The tether {tether.name} of {tether.control} follows {tether.anchor} of "
+                f"{tether.anchor_member}, which is not in the cast."
+            )
+        return node
+
+    def _check_tethers(self) -> None:
+        for t in self.take.tethers:
+            if (t.member, t.control, "space") not in self.nodes:
+                raise CoreError(f"The tether {t.name} is on {t.control} of {t.member}, which can't follow anything.")
+
+    def _pack(self) -> None:
+        """Lays out the curves: those that change are sampled, the others are values."""
+        names = list(self.channels)
+        self._fixed = self.defaults.copy()
+        keyed = []
+        for name, kept in self.take.curves.items():
+            c = self.channels[name]
+            if len(kept) == 1 and kept.numbers[0, 1] == kept.numbers[0, 2]:
+                self._fixed[c] = kept.numbers[0, 1]
+            elif len(kept):
+                keyed.append(c)
+        self._keyed = np.array(sorted(keyed), dtype=np.int64)
+        self._packed = pack([self.take.curves[names[c]] for c in self._keyed])
+        self._keyed_row = {int(c): k for k, c in enumerate(self._keyed)}
+
+    # --- evaluating -----------------------------------------------------------------------------------
+
+    def sample(
+        self, times: Floats | Sequence[float], side: int | np.ndarray = LEAVING, channels: Ints | None = None
+    ) -> Floats:
+        """(C, F) values of these channels, or of all, at the frames `times`, on one side of split keys."""
+        at = np.ascontiguousarray(times, dtype=np.float64)
+        picked = np.arange(len(self.defaults)) if channels is None else channels
+        values = np.repeat(self._fixed[picked, None], len(at), axis=1)
+        which = sides(side, len(at))
+        for r, c in enumerate(picked):
+            k = self._keyed_row.get(int(c))
+            if k is not None:
+                sample_packed(self._packed.starts[k : k + 2], self._packed.cubics, at, which, values[r : r + 1])
+        return values
+
+    def evaluate(
+        self,
+        times: Floats | Sequence[float],
+        side: int | np.ndarray = LEAVING,
+        overrides: Mapping[int, float | Floats] | None = None,
+    ) -> Poses:
+        """Poses at these frames; `side` (one for all or one each) matters only at split keys.
+
+        `overrides` puts values in place of what the curves say, by channel index: a live drag. Raises
+        LoopError when parts need one another at the same time.
+        """
+        at = np.ascontiguousarray(times, dtype=np.float64)
+        which = sides(side, len(at))
+        over = np.array(list(overrides or ()), dtype=np.int64)
+        forced = np.empty((len(over), len(at)))
+        for k, value in enumerate((overrides or {}).values()):
+            forced[k] = value
+        switches = self.sample(at, which, self._switches)
+        for k, c in enumerate(over):
+            switches[self._switches == c] = forced[k]
+        pos, rot = np.empty((len(at), len(self.nodes), 3)), np.empty((len(at), len(self.nodes), 4))
+        cap_off, cap_rot = self._captures(at)
+        source = Sampled(self._packed.starts, self._packed.cubics, self._keyed, self._fixed, over, forced)
+        room = np.empty((len(self.defaults), min(BLOCK, max(len(at), 1))))
+        near = np.empty(len(self._keyed), dtype=np.int64)
+        for codes, frames in self._spans(switches):
+            stages = self._order(codes, at, frames)
+            solver.run(
+                frames, at, which, stages, source, *self._tables, *self._room, room, near, cap_off, cap_rot, pos, rot
+            )
+        return Poses(at, pos, rot, which)
+
+    def _captures(self, at: Floats) -> tuple[Floats, Floats]:
+        """Local offsets (F, J, 3) and rotations (F, J, 4) of all captures side by side."""
+        if not self.take.captures:
+            return _NO_OFFSETS, _NO_TURNS
+        found = []
+        for cap in self.take.captures.values():
+            joints = cap.offsets.shape[1]
+            off, turn = np.empty((len(at), joints, 3)), np.empty((len(at), joints, 4))
+            captured.sample(cap.offsets, cap.rotations, cap.first, cap.step, at, off, turn)
+            found.append((off, turn))
+        if len(found) == 1:
+            return found[0]
+        return np.concatenate([f[0] for f in found], axis=1), np.concatenate([f[1] for f in found], axis=1)
+
+    def _spans(self, rows: Floats) -> list[tuple[Ints, Ints]]:
+        """Groups of times with the same activity: its code for each stage, and the indices of the times.
+
+        rows: (K, F) values of all switches."""
+        count = rows.shape[1]
+        if count == 0:
+            return []
+        bits = (rows > 0.0).astype(np.int64) | ((rows < 1.0).astype(np.int64) << 1)
+        varying = np.flatnonzero((bits != bits[:, :1]).any(axis=1))
+        if not len(varying):
+            return [(self._codes(bits[:, 0]), np.arange(count))]
+        group = np.zeros(count, dtype=np.int64)
+        for r in varying:
+            group = np.unique(4 * group + bits[r], return_inverse=True)[1].ravel()
+        found = []
+        for g in range(int(group.max()) + 1):
+            frames = np.flatnonzero(group == g)
+            found.append((self._codes(bits[:, frames[0]]), frames))
+        return found
+
+    def _codes(self, bits: Ints) -> Ints:
+        """Activity code of each stage from the bits of all switches."""
+        codes = np.zeros(len(self._stages), dtype=np.int64)
+        np.add.at(codes, self._switch_stage, bits << self._switch_shift)
+        return codes
+
+    def _order(self, codes: Ints, at: Floats, frames: Ints) -> Ints:
+        """(S, 3) rows of the stages, in an order in which each comes after what it reads."""
+        key = codes.tobytes()
+        if key in self._orders:
+            return self._orders[key]
+        order: list[int] = []
+        mark = [0] * len(self._stages)
+        path: list[int] = []
+
+        def visit(s: int) -> None:
+            if mark[s] == 2:
+                return
+            if mark[s] == 1:
+                loop = path[path.index(s) :]
+                labels = list(dict.fromkeys(self._stages[i].label for i in loop))
+                raise LoopError(labels, float(at[frames].min()), float(at[frames].max()))
+            mark[s] = 1
+            path.append(s)
+            for node in self._stages[s].reads(int(codes[s])):
+                if node >= 0:
+                    visit(int(self._writer[node]))
+            path.pop()
+            mark[s] = 2
+            order.append(s)
+
+        for s in range(len(self._stages)):
+            visit(s)
+        rows = np.array([self._stages[s].rows for s in order], dtype=np.int64).reshape(-1, 3)
+        self._orders[key] = rows
+        return rows
+
+    def check_loops(self) -> None:
+        """LoopError if any frame of the take, or any time at which a switch changes, has a loop."""
+        times = set(self.take.frames.tolist())
+        for stage in self._stages:
+            for c in stage.switches:
+                name = list(self.channels)[c]
+                keys = self.take.curves.get(name, EMPTY).times
+                times.update(keys.tolist())
+                times.update((0.5 * (keys[1:] + keys[:-1])).tolist())
+        at = np.array(sorted(times))
+        for side in (0, 1):
+            for codes, frames in self._spans(self.sample(at, side, self._switches)):
+                self._order(codes, at, frames)
+
+    def sources(self, nodes: Sequence[int], times: Floats) -> set[int]:
+        """Channels that take part in placing these nodes at any of these times, upstream ones included."""
+        found: set[int] = set()
+        for codes, _ in self._spans(self.sample(times, LEAVING, self._switches)):
+            waiting = [int(self._writer[n]) for n in nodes if n >= 0]
+            seen: set[int] = set()
+            while waiting:
+                s = waiting.pop()
+                if s in seen:
+                    continue
+                seen.add(s)
+                found.update(self._stages[s].channels)
+                waiting += [int(self._writer[n]) for n in self._stages[s].reads(int(codes[s])) if n >= 0]
+        return found
+
+    def key_times(self, channels: Sequence[int] | set[int] | None = None) -> Floats:
+        """All times at which one of these channels, or any channel at all, has a key; in order."""
+        names = list(self.channels)
+        picked = self.take.curves.values() if channels is None else (
+            self.take.curves.get(names[c], EMPTY) for c in channels
+        )
+        times = [c.times for c in picked]
+        return np.unique(np.concatenate(times)) if times else np.empty(0)
+
+    # --- reading --------------------------------------------------------------------------------------
+
+    def joints(self, members: Sequence[str] | None = None) -> tuple[list[tuple[str, str]], Ints]:
+        """Names (member, joint) and nodes of all joints of these members, or of the whole cast."""
+        names = [
+            (m.id, j.name)
+            for m in self.scene.members
+            if members is None or m.id in members
+            for j in m.skeleton.joints
+        ]
+        return names, np.array([self.nodes[n] for n in names], dtype=np.int64)
+
+    def channel_names(self) -> list[str]:
+        return list(self.channels)
+
+
+def evaluate(scene: Scene, take: Take, times: Floats | Sequence[float], side: int = LEAVING) -> Poses:
+    """Poses of a take at these frames. Keep a `Program` when asking more than once."""
+    return Program(scene, take).evaluate(times, side)

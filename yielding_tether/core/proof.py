@@ -1,0 +1,236 @@
+"""The proof: a measured account of an operation, from evaluated joints before and after.
+
+Nothing here knows what the operation believes it did; it sees two takes, the range and the parts.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+
+from .cast import LimbPart
+from .curves import ARRIVING, LEAVING, count_changes
+from .evaluation import Limb, Poses, Program
+from .measure import one_sided, speed_range
+from .transforms import Floats, Ints, rotation_distance
+
+#: What counts as no movement at all, metres and radians.
+EXACT = 1e-6
+#: Share of a part's speed range that its speed may jump at a change; at least 1e-6 a frame.
+SPEED_SHARE = 1e-4
+#: A limb bent by less than this (radians) can't pass its speed on through any finite slope.
+NEARLY_STRAIGHT = 0.02
+
+
+@dataclass(frozen=True)
+class Change:
+    """One part at one change of system: one-sided jumps after and before the operation.
+
+    Metres, radians, and both per frame; `allowed_*` is the bound that 3-motion gives for speed.
+    """
+
+    member: str
+    part: str
+    label: str
+    frame: float
+    pose: float
+    turn: float
+    speed: float
+    spin: float
+    allowed_speed: float
+    allowed_spin: float
+    pose_before: float
+    turn_before: float
+    speed_before: float
+    spin_before: float
+    reason: str = ""
+
+    @property
+    def still(self) -> bool:
+        """Whether nothing moves at the change."""
+        return self.pose <= EXACT and self.turn <= EXACT
+
+    @property
+    def smooth(self) -> bool:
+        """Whether the speed passes on, as far as it did before."""
+        return self.speed <= max(self.allowed_speed, self.speed_before) and self.spin <= max(
+            self.allowed_spin, self.spin_before
+        )
+
+
+@dataclass(frozen=True)
+class Worst:
+    """The greatest value of something, and where: frame and joint."""
+
+    value: float = 0.0
+    frame: float = 0.0
+    joint: str = ""
+
+
+@dataclass(frozen=True)
+class KeyCount:
+    kept: int = 0
+    added: int = 0
+    removed: int = 0
+
+
+@dataclass(frozen=True)
+class Proof:
+    """`departure_*`: how far the motion inside the range left what was there; `outside_*`: the same outside
+    (place in metres, rotation in radians); `residual_*`: what locked channels kept the systems from
+    reproducing, with the channels that could give way."""
+
+    operation: str
+    first: float
+    last: float
+    changes: tuple[Change, ...]
+    departure_place: Worst
+    departure_turn: Worst
+    outside_place: Worst
+    outside_turn: Worst
+    keys: KeyCount
+    residual_place: float = 0.0
+    residual_turn: float = 0.0
+    gives: dict[str, float] = field(default_factory=dict)
+    notes: tuple[str, ...] = ()
+
+    @property
+    def worst_frame(self) -> float:
+        """The frame most worth looking at: the worst change if any moves, else the greatest departure."""
+        moving = [c for c in self.changes if not (c.still and c.smooth)]
+        if moving:
+            return max(moving, key=lambda c: (c.pose, c.speed)).frame
+        return self.departure_place.frame
+
+    @property
+    def clean(self) -> bool:
+        """Nothing moves at any change, no speed jumps, nothing changed outside."""
+        return (
+            all(c.still and c.smooth for c in self.changes)
+            and self.outside_place.value <= 1e-9
+            and self.outside_turn.value <= 1e-9
+        )
+
+
+def sample_times(program: Program) -> Floats:
+    """(T,) every frame and half-frame of the take."""
+    take = program.take
+    return np.arange(2 * take.first, 2 * take.last + 1, dtype=np.float64) / 2.0
+
+
+def difference(before: Poses, after: Poses, nodes: Ints) -> tuple[Floats, Floats]:
+    """Distance (T, N) in metres and angle (T, N) in radians between two sets of poses."""
+    place = np.linalg.norm(after.pos[:, nodes] - before.pos[:, nodes], axis=-1)
+    return place, rotation_distance(after.rot[:, nodes], before.rot[:, nodes])
+
+
+def _worst(values: Floats, times: Floats, names: list[tuple[str, str]]) -> Worst:
+    if not values.size:
+        return Worst()
+    t, n = np.unravel_index(int(np.argmax(values)), values.shape)
+    return Worst(float(values[t, n]), float(times[t]), names[n][1])
+
+
+def measure_changes(before: Program, after: Program, at: list[tuple[Limb, float]]) -> tuple[Change, ...]:
+    """One-sided jumps of limbs at frames, in both takes."""
+    if not at:
+        return ()
+    limbs = list({id(limb): limb for limb, _ in at}.values())
+    nodes = np.array([n for limb in limbs for n in limb.nodes], dtype=np.int64)
+    times = np.array(sorted({t for _, t in at}))
+    now, then = one_sided(after, times, nodes), one_sided(before, times, nodes)
+    found = []
+    for i, limb in enumerate(limbs):
+        mine = slice(3 * i, 3 * i + 3)
+        speed, spin = speed_range(before, nodes[mine])
+        for t in [t for other, t in at if other is limb]:
+            k = int(np.searchsorted(times, t))
+            numbers = [
+                float(a[k, mine].max())
+                for limits in (now, then)
+                for a in (limits.pose_jump, limits.turn_jump, limits.speed_jump, limits.spin_jump)
+            ]
+            change = Change(
+                limb.member.id, limb.part.name, limb.part.label, t, *numbers[:4],
+                max(SPEED_SHARE * speed, EXACT), max(SPEED_SHARE * spin, EXACT), *numbers[4:],
+            )  # fmt: skip
+            found.append(change if change.smooth else _explain(after, limb, change))
+    return tuple(found)
+
+
+def _explain(after: Program, limb: Limb, change: Change) -> Change:
+    """The change with the reason why its speed could not be matched, if the pose is singular there."""
+    from dataclasses import replace
+
+    from .fitting import fit_values
+    from .systems.two_segment import fit_pose
+
+    poses = after.evaluate([change.frame])
+    values = fit_values(limb, poses, "ik", np.array([0.0] * 9 + [1.0]))[:, 0]
+    pos = [tuple(poses.pos[0, n].tolist()) for n in limb.nodes]
+    rot = [tuple(poses.rot[0, n].tolist()) for n in limb.nodes]
+    g = limb.geometry
+    up = tuple(poses.rot[0, limb.parent].tolist()) if limb.parent >= 0 else (0.0, 0.0, 0.0, 1.0)
+    bend = fit_pose(
+        pos[0], up, tuple(g.rests[0].tolist()), tuple(g.offsets[1].tolist()), tuple(g.offsets[2].tolist()),
+        g.constants, rot[0], rot[1], pos[2],
+    )[0]  # fmt: skip
+    if abs(bend) < NEARLY_STRAIGHT:
+        return replace(change, reason=f"{limb.part.label} is straight at frame {change.frame:g}: no finite slope passes its speed on there")
+    if abs(np.cos(values[7] + g.constants[7])) < NEARLY_STRAIGHT:
+        return replace(change, reason=f"{limb.part.label} points along its own hinge at frame {change.frame:g}")
+    return change
+
+
+def prove(
+    operation: str,
+    before: Program,
+    after: Program,
+    first: float,
+    last: float,
+    changes: list[tuple[Limb, float]],
+    *,
+    residual: tuple[float, float] = (0.0, 0.0),
+    gives: dict[str, float] | None = None,
+    notes: tuple[str, ...] = (),
+) -> Proof:
+    """Measures an operation on the range first…last (frames; the end of the take counts as inside).
+
+    Both takes are compared at every frame and half-frame on every joint of the cast; at the edges of the range
+    the side that lies outside is compared as outside.
+    """
+    times = np.unique(np.concatenate([sample_times(before), [first, last]]))
+    names, nodes = before.joints()
+    # The same nodes in the other program: an operation may add tethers, never joints.
+    now_nodes = after.joints()[1]
+    old, new = before.evaluate(times), after.evaluate(times)
+    new.pos[:, nodes], new.rot[:, nodes] = new.pos[:, now_nodes], new.rot[:, now_nodes]
+    place, turn = difference(old, new, nodes)
+    open_end = last >= before.take.last
+    inside = (times >= first) & ((times < last) | (open_end & (times <= last)))
+    edge = np.array([first])
+    old_edge, new_edge = before.evaluate(edge, ARRIVING), after.evaluate(edge, ARRIVING)
+    new_edge.pos[:, nodes], new_edge.rot[:, nodes] = new_edge.pos[:, now_nodes], new_edge.rot[:, now_nodes]
+    edge_place, edge_turn = difference(old_edge, new_edge, nodes)
+    if first <= before.take.first:
+        # Before the first frame there is nothing to keep: a change there starts the take.
+        edge_place, edge_turn = edge_place[:0], edge_turn[:0]
+        edge = edge[:0]
+    out_times = np.concatenate([times[~inside], edge])
+    kept, added, removed = count_changes(before.take.curves, after.take.curves)
+    return Proof(
+        operation, first, last, measure_changes(before, after, changes),
+        _worst(place[inside], times[inside], names), _worst(turn[inside], times[inside], names),
+        _worst(np.concatenate([place[~inside], edge_place]), out_times, names),
+        _worst(np.concatenate([turn[~inside], edge_turn]), out_times, names),
+        KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), notes,
+    )  # fmt: skip
+
+
+def limbs_of(program: Program) -> list[Limb]:
+    """All limbs of the cast."""
+    return [limb for limb in program.limbs.values() if isinstance(limb.part, LimbPart)]
+
+
+__all__ = ["LEAVING", "Change", "KeyCount", "Proof", "Worst", "measure_changes", "prove"]

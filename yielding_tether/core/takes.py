@@ -1,0 +1,116 @@
+"""Scenes, takes, tethers and captures: what the animator works on."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field, replace
+from fractions import Fraction
+from functools import cached_property
+
+import numpy as np
+
+from .cast import Member, channel_id
+from .curves import Curve
+from .errors import CoreError
+from .transforms import Floats
+
+WORLD = "world"
+
+
+@dataclass(frozen=True)
+class Tether:
+    """A control that follows an anchor.
+
+    `anchor`: "world", or a joint or control as (member, name). Weights over time are the channels
+    `weight_channel(...)`, position and rotation apart. `offset`, if given, is the control's place in the
+    anchor (position, unit quaternion), else that of the rest pose.
+    """
+
+    name: str
+    member: str
+    control: str
+    anchor_member: str
+    anchor: str
+    position: bool = True
+    rotation: bool = True
+    offset: tuple[float, float, float, float, float, float, float] | None = None
+
+    def weight_channel(self, what: str) -> str:
+        """Channel of the weight of "position" or "rotation"."""
+        return channel_id(self.member, self.control, f"{self.name}.{what}")
+
+
+@dataclass(frozen=True)
+class Capture:
+    """Sampled local joint transforms of one member, never changed: (S, J, 3) offsets in metres and (S, J, 4)
+    rotations, neighbours in one hemisphere; sample s lies at take frame `first + s * step`."""
+
+    offsets: Floats
+    rotations: Floats
+    first: float = 0.0
+    step: float = 1.0
+
+    def __post_init__(self) -> None:
+        if self.offsets.shape[:2] != self.rotations.shape[:2] or not len(self.offsets):
+            raise CoreError("A capture needs a place and a rotation of every joint at every sample.")
+        if not (np.isfinite(self.offsets).all() and np.isfinite(self.rotations).all()):
+            raise CoreError("A capture holds a number that is not finite.")
+        self.offsets.setflags(write=False)
+        self.rotations.setflags(write=False)
+
+    __hash__ = None  # type: ignore[assignment]
+
+    @property
+    def last(self) -> float:
+        """Take frame of the last sample."""
+        return self.first + self.step * (len(self.offsets) - 1)
+
+
+@dataclass(frozen=True)
+class Take:
+    """One performance: curves by channel name, tethers and captures, on frames first…last at a rational rate
+    (frames a second). Immutable; an operation gives a new one that shares what it did not touch."""
+
+    name: str
+    rate: Fraction
+    first: int
+    last: int
+    curves: Mapping[str, Curve] = field(default_factory=dict)
+    tethers: tuple[Tether, ...] = ()
+    captures: Mapping[str, Capture] = field(default_factory=dict)
+
+    def __post_init__(self) -> None:
+        if self.rate <= 0:
+            raise CoreError("The frame rate of a take must be above zero.")
+        if self.last < self.first:
+            raise CoreError(f"A take can't end at frame {self.last}, before its first frame {self.first}.")
+
+    def with_curves(self, changed: Mapping[str, Curve]) -> Take:
+        """The take with these curves in place of its own; a curve without keys is dropped."""
+        curves = {**self.curves, **changed}
+        return replace(self, curves={name: c for name, c in curves.items() if len(c)})
+
+    @cached_property
+    def frames(self) -> Floats:
+        """(F,) the whole frames of the take."""
+        return np.arange(self.first, self.last + 1, dtype=np.float64)
+
+
+@dataclass(frozen=True)
+class Scene:
+    """A cast. Names of its members are unique."""
+
+    name: str
+    members: tuple[Member, ...]
+
+    def __post_init__(self) -> None:
+        ids = [m.id for m in self.members]
+        if len(set(ids)) != len(ids):
+            raise CoreError("Two members of the cast share a name.")
+
+    def member(self, id: str) -> Member:
+        """The member of this name; CoreError if there is none."""
+        for member in self.members:
+            if member.id == id:
+                return member
+        raise CoreError(f"The cast has no member {id}.")

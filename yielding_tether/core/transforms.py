@@ -1,0 +1,332 @@
+"""Rigid transforms: unit quaternions (x y z w), Euler angles, means.
+
+Scalars travel as tuples so that the compiled kernels need no memory of their own. Every function here is
+compiled by Numba without fast-math, so one frame gives the same bits alone and among ten thousand.
+Formulas: K. Shoemake, "Animating rotation with quaternion curves" (1985) and "Euler angle conversion"
+(Graphics Gems IV, 1994); mean rotation: H. Karcher (1977).
+"""
+
+from __future__ import annotations
+
+import math
+
+import numpy as np
+from numba import njit
+from numpy.typing import NDArray
+
+#: Compiles a kernel: no fast-math, and division as IEEE 754 has it rather than as an exception.
+#: Without the reference counts that Numba keeps for arrays (a kernel makes none): they cost more than the work.
+kernel = njit(cache=True, error_model="numpy", _nrt=False)
+#: The same, written into its caller: for functions that are handed tables inside the loop over frames.
+inlined = njit(cache=True, error_model="numpy", _nrt=False, inline="always")
+
+Floats = NDArray[np.float64]
+Ints = NDArray[np.int64]
+
+#: Rotation orders by code. "xyz" means R = Rx · Ry · Rz: the last letter turns first, in the joint itself.
+ORDERS = ("xyz", "xzy", "yxz", "yzx", "zxy", "zyx")
+_AXES = np.array([[0, 1, 2], [0, 2, 1], [1, 0, 2], [1, 2, 0], [2, 0, 1], [2, 1, 0]], dtype=np.int64)
+_PARITY = np.array([1.0, -1.0, -1.0, 1.0, 1.0, -1.0])
+IDENTITY = (0.0, 0.0, 0.0, 1.0)
+
+
+@kernel
+def qmul(a, b):  # type: ignore[no-untyped-def]
+    """Product a·b of two quaternions given as tuples (b turns first)."""
+    ax, ay, az, aw = a
+    bx, by, bz, bw = b
+    return (
+        aw * bx + ax * bw + ay * bz - az * by,
+        aw * by - ax * bz + ay * bw + az * bx,
+        aw * bz + ax * by - ay * bx + az * bw,
+        aw * bw - ax * bx - ay * by - az * bz,
+    )
+
+
+@kernel
+def qconj(q):  # type: ignore[no-untyped-def]
+    """Inverse of a unit quaternion."""
+    return (-q[0], -q[1], -q[2], q[3])
+
+
+@kernel
+def qrot(q, v):  # type: ignore[no-untyped-def]
+    """Vector v (tuple of 3) turned by the unit quaternion q."""
+    x, y, z, w = q
+    tx = 2.0 * (y * v[2] - z * v[1])
+    ty = 2.0 * (z * v[0] - x * v[2])
+    tz = 2.0 * (x * v[1] - y * v[0])
+    return (
+        v[0] + w * tx + y * tz - z * ty,
+        v[1] + w * ty + z * tx - x * tz,
+        v[2] + w * tz + x * ty - y * tx,
+    )
+
+
+@kernel
+def add(a, b):  # type: ignore[no-untyped-def]
+    return (a[0] + b[0], a[1] + b[1], a[2] + b[2])
+
+
+@kernel
+def sub(a, b):  # type: ignore[no-untyped-def]
+    return (a[0] - b[0], a[1] - b[1], a[2] - b[2])
+
+
+@kernel
+def scale(a, s):  # type: ignore[no-untyped-def]
+    return (a[0] * s, a[1] * s, a[2] * s)
+
+
+@kernel
+def dot(a, b):  # type: ignore[no-untyped-def]
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+
+
+@kernel
+def cross(a, b):  # type: ignore[no-untyped-def]
+    return (a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0])
+
+
+@kernel
+def norm(a):  # type: ignore[no-untyped-def]
+    return math.sqrt(a[0] * a[0] + a[1] * a[1] + a[2] * a[2])
+
+
+@kernel
+def qunit(q):  # type: ignore[no-untyped-def]
+    """q scaled to unit length."""
+    s = 1.0 / math.sqrt(q[0] * q[0] + q[1] * q[1] + q[2] * q[2] + q[3] * q[3])
+    return (q[0] * s, q[1] * s, q[2] * s, q[3] * s)
+
+
+@kernel
+def axis_turn(axis, angle):  # type: ignore[no-untyped-def]
+    """Quaternion of a turn by angle (radians) about a unit axis."""
+    s = math.sin(0.5 * angle)
+    return (axis[0] * s, axis[1] * s, axis[2] * s, math.cos(0.5 * angle))
+
+
+@kernel
+def shortest_arc(u, v, spare):  # type: ignore[no-untyped-def]
+    """Quaternion that turns unit vector u onto unit vector v along the shortest arc.
+
+    Opposite vectors have no shortest arc: then the half turn goes about `spare`, a unit vector normal to u.
+    """
+    w = 1.0 + dot(u, v)
+    if w < 1e-14:
+        return (spare[0], spare[1], spare[2], 0.0)
+    c = cross(u, v)
+    return qunit((c[0], c[1], c[2], w))
+
+
+@kernel
+def any_normal(u):  # type: ignore[no-untyped-def]
+    """Some unit vector normal to the unit vector u, the same one for the same u."""
+    if abs(u[0]) < 0.6:
+        c = cross(u, (1.0, 0.0, 0.0))
+    else:
+        c = cross(u, (0.0, 1.0, 0.0))
+    return scale(c, 1.0 / norm(c))
+
+
+@kernel
+def frame_turn(x, y, z):  # type: ignore[no-untyped-def]
+    """Quaternion of the right-handed orthonormal frame with columns x, y, z."""
+    trace = x[0] + y[1] + z[2]
+    if trace > 0.0:
+        return qunit((y[2] - z[1], z[0] - x[2], x[1] - y[0], 1.0 + trace))
+    if x[0] >= y[1] and x[0] >= z[2]:
+        return qunit((1.0 + x[0] - y[1] - z[2], x[1] + y[0], x[2] + z[0], y[2] - z[1]))
+    if y[1] >= z[2]:
+        return qunit((x[1] + y[0], 1.0 - x[0] + y[1] - z[2], y[2] + z[1], z[0] - x[2]))
+    return qunit((x[2] + z[0], y[2] + z[1], 1.0 - x[0] - y[1] + z[2], x[1] - y[0]))
+
+
+@kernel
+def half_turns(angle):  # type: ignore[no-untyped-def]
+    """Sine and cosine of half an angle; an angle of zero, the most common one, costs nothing."""
+    if angle == 0.0:
+        return 0.0, 1.0
+    return math.sin(0.5 * angle), math.cos(0.5 * angle)
+
+
+@kernel
+def euler_to_quat(order, rx, ry, rz):  # type: ignore[no-untyped-def]
+    """Quaternion of Euler angles (radians, by axis) in the rotation order with this code (see ORDERS)."""
+    if rx == 0.0 and ry == 0.0 and rz == 0.0:
+        return (0.0, 0.0, 0.0, 1.0)
+    turns = (rx, ry, rz)
+    i = _AXES[order, 0]
+    j = _AXES[order, 1]
+    e = _PARITY[order]
+    sa, ca = half_turns(turns[i])
+    sb, cb = half_turns(turns[j])
+    sc, cc = half_turns(turns[3 - i - j])
+    # The product of the three turns written out: a about axis i, b about j, c about k.
+    a = sa * cb * cc + e * ca * sb * sc
+    b = ca * sb * cc - e * sa * cb * sc
+    c = ca * cb * sc + e * sa * sb * cc
+    w = ca * cb * cc - e * sa * sb * sc
+    if i == 0:
+        return (a, b, c, w) if j == 1 else (a, c, b, w)
+    if i == 1:
+        return (b, a, c, w) if j == 0 else (c, a, b, w)
+    return (b, c, a, w) if j == 0 else (c, b, a, w)
+
+
+@kernel
+def _entry(q, row, col):  # type: ignore[no-untyped-def]
+    """Entry of the rotation matrix of the unit quaternion q."""
+    x, y, z, w = q
+    v = (x, y, z)
+    if row == col:
+        a = v[(row + 1) % 3]
+        b = v[(row + 2) % 3]
+        return 1.0 - 2.0 * (a * a + b * b)
+    third = 3 - row - col
+    sign = 1.0 if (col - row) % 3 == 2 else -1.0
+    return 2.0 * (v[row] * v[col] + sign * v[third] * w)
+
+
+@kernel
+def wrap_near(angle, near):  # type: ignore[no-untyped-def]
+    """The angle plus whole turns that lies nearest to `near` (radians)."""
+    return angle - 2.0 * math.pi * round((angle - near) / (2.0 * math.pi))
+
+
+@kernel
+def quat_to_euler(order, q, nx, ny, nz):  # type: ignore[no-untyped-def]
+    """Euler angles by axis of the unit quaternion q: of all representations the one nearest to (nx, ny, nz).
+
+    At the pole of the order the first angle is kept near and the last one takes what is left, so the
+    rotation stays exact everywhere.
+    """
+    i = _AXES[order, 0]
+    j = _AXES[order, 1]
+    k = _AXES[order, 2]
+    e = _PARITY[order]
+    near = (nx, ny, nz)
+    sin_b = e * _entry(q, i, k)
+    mii = _entry(q, i, i)
+    mij = _entry(q, i, j)
+    cos_b = math.sqrt(mii * mii + mij * mij)
+    mjk = _entry(q, j, k)
+    mkk = _entry(q, k, k)
+    # At the pole itself (up to rounding) the first angle is free: stay where it was.
+    a = near[i] if mjk * mjk + mkk * mkk < 1e-26 else math.atan2(-e * mjk, mkk)
+    b = math.atan2(sin_b, cos_b)
+    ca = math.cos(a)
+    sa = math.sin(a)
+    # With the first turn taken off, row j is a plain turn about k: exact even near the pole.
+    nji = ca * _entry(q, j, i) + e * sa * _entry(q, k, i)
+    njj = ca * _entry(q, j, j) + e * sa * _entry(q, k, j)
+    nik = _entry(q, i, k)
+    nkk = -e * sa * mjk + ca * mkk
+    b = math.atan2(e * nik, nkk)
+    c = math.atan2(e * nji, njj)
+    a1 = wrap_near(a, near[i])
+    b1 = wrap_near(b, near[j])
+    c1 = wrap_near(c, near[k])
+    a2 = wrap_near(a + math.pi, near[i])
+    b2 = wrap_near(math.pi - b, near[j])
+    c2 = wrap_near(c + math.pi, near[k])
+    d1 = abs(a1 - near[i]) + abs(b1 - near[j]) + abs(c1 - near[k])
+    d2 = abs(a2 - near[i]) + abs(b2 - near[j]) + abs(c2 - near[k])
+    if d2 < d1:
+        a1, b1, c1 = a2, b2, c2
+    if i == 0:
+        if j == 1:
+            return a1, b1, c1
+        return a1, c1, b1
+    if i == 1:
+        if j == 0:
+            return b1, a1, c1
+        return c1, a1, b1
+    if j == 0:
+        return b1, c1, a1
+    return c1, b1, a1
+
+
+@kernel
+def qlog(q):  # type: ignore[no-untyped-def]
+    """Rotation vector (radians, |v| ≤ π) of a unit quaternion."""
+    if q[3] < 0.0:
+        q = (-q[0], -q[1], -q[2], -q[3])
+    s = math.sqrt(q[0] * q[0] + q[1] * q[1] + q[2] * q[2])
+    if s < 1e-12:
+        return (2.0 * q[0], 2.0 * q[1], 2.0 * q[2])
+    f = 2.0 * math.atan2(s, q[3]) / s
+    return (q[0] * f, q[1] * f, q[2] * f)
+
+
+@kernel
+def qexp(v):  # type: ignore[no-untyped-def]
+    """Unit quaternion of a rotation vector (radians)."""
+    a = norm(v)
+    f = 0.5 if a < 1e-12 else math.sin(0.5 * a) / a
+    return (v[0] * f, v[1] * f, v[2] * f, math.cos(0.5 * a))
+
+
+@kernel
+def slerp(a, b, w):  # type: ignore[no-untyped-def]
+    """The share w of the way from rotation a to rotation b along the shortest arc; w 0 and 1 give a and b."""
+    if w == 0.0:
+        return a
+    if w == 1.0:
+        return b
+    return qmul(a, qexp(scale(qlog(qmul(qconj(a), b)), w)))
+
+
+@kernel
+def mean_rotation(quats, weights, count):  # type: ignore[no-untyped-def]
+    """Weighted geodesic (Karcher) mean of the first `count` rotations; for two it is the shortest arc.
+
+    quats: (n, 4) unit quaternions; weights: (n,) not negative, summing to one.
+    """
+    first = 0
+    for n in range(count):
+        if weights[n] > weights[first]:
+            first = n
+    m = (quats[first, 0], quats[first, 1], quats[first, 2], quats[first, 3])
+    if weights[first] >= 1.0:
+        return m
+    for _ in range(60):
+        step = (0.0, 0.0, 0.0)
+        for n in range(count):
+            if weights[n] > 0.0:
+                q = (quats[n, 0], quats[n, 1], quats[n, 2], quats[n, 3])
+                step = add(step, scale(qlog(qmul(qconj(m), q)), weights[n]))
+        m = qunit(qmul(m, qexp(step)))
+        if dot(step, step) < 1e-30:
+            break
+    return m
+
+
+def rotation_distance(a: Floats, b: Floats) -> Floats:
+    """Angle (radians, 0…π) between unit quaternions of shape (…, 4)."""
+    a, b = np.broadcast_arrays(a, b)
+    flip = np.where(np.sum(a * b, axis=-1, keepdims=True) < 0.0, -1.0, 1.0)
+    # The chord is exact for small angles, where the arc cosine of the dot product loses half the digits.
+    chord = np.linalg.norm(a - flip * b, axis=-1)
+    result: Floats = 4.0 * np.arcsin(np.clip(0.5 * chord, 0.0, 1.0))
+    return result
+
+
+def multiply(a: Floats, b: Floats) -> Floats:
+    """Products a·b of unit quaternions of shape (…, 4)."""
+    av, aw, bv, bw = a[..., :3], a[..., 3:], b[..., :3], b[..., 3:]
+    v = aw * bv + bw * av + np.cross(av, bv)
+    return np.concatenate([v, aw * bw - np.sum(av * bv, axis=-1, keepdims=True)], axis=-1)
+
+
+def inverse(q: Floats) -> Floats:
+    """Inverses of unit quaternions of shape (…, 4)."""
+    return q * np.array([-1.0, -1.0, -1.0, 1.0])
+
+
+def rotate(q: Floats, v: Floats) -> Floats:
+    """Vectors (…, 3) turned by unit quaternions (…, 4)."""
+    t = 2.0 * np.cross(q[..., :3], v)
+    result: Floats = v + q[..., 3:] * t + np.cross(q[..., :3], t)
+    return result

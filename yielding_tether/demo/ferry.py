@@ -1,0 +1,65 @@
+"""The ferry's set pieces and props: rocking deck, rail, bollard, quay, mooring rope."""
+
+from __future__ import annotations
+
+from ..core.cast import FreePart, Member, Shape
+from ..core.skeleton import Joint, Skeleton
+
+V = tuple[float, float, float]
+
+#: Height of the rail's bar above the deck, and its distance ahead of the middle.
+RAIL_HEIGHT, RAIL_AHEAD = 0.98, 0.72
+#: Where the quay's bollard stands, and the height of its head above the water's level of zero.
+BOLLARD: V = (-0.35, 0.0, 2.9)
+BOLLARD_HEAD = 0.42
+
+
+def _piece(id: str, name: str, kind: str, at: V, shapes: list[Shape]) -> Member:
+    return Member(
+        id, name, kind, Skeleton((Joint(id, -1, at),)), (FreePart(id, name.lower(), id, "yxz"),), tuple(shapes)
+    )  # type: ignore[arg-type]
+
+
+def deck() -> Member:
+    """The deck: its top is the height zero at rest, its middle the point about which it rocks."""
+    planks = [
+        Shape("deck", "block", "plank" if n % 2 else "plank2", (-1.2 + 0.3 * n, -0.03, -0.1), size=(0.29, 0.06, 2.1))
+        for n in range(9)
+    ]
+    hull = [
+        Shape("deck", "block", "hull", (0.0, -0.17, -0.1), size=(2.74, 0.22, 2.24)),
+        Shape("deck", "block", "hulltrim", (0.0, -0.045, 0.99), size=(2.74, 0.09, 0.06)),
+    ]
+    return _piece("deck", "Deck", "set", (0.0, 0.0, 0.0), planks + hull)
+
+
+def rail() -> Member:
+    """The rail at the deck's edge, its own piece so that hands can hold it."""
+    bar = Shape("rail", "capsule", "rail", (-1.2, 0.0, 0.0), (1.2, 0.0, 0.0), (0.03, 0.03))
+    low = Shape("rail", "capsule", "rail", (-1.2, -0.48, 0.0), (1.2, -0.48, 0.0), (0.018, 0.018))
+    posts = [
+        Shape("rail", "capsule", "rail", (x, -RAIL_HEIGHT, 0.0), (x, 0.0, 0.0), (0.026, 0.026))
+        for x in (-1.2, -0.6, 0.6, 1.2)
+    ]
+    return _piece("rail", "Rail", "set", (0.0, RAIL_HEIGHT, RAIL_AHEAD), [bar, low, *posts])
+
+
+def quay() -> Member:
+    """The landing: stones and the bollard that the rope is thrown over."""
+    x, y, z = BOLLARD
+    shapes = [
+        Shape("quay", "block", "stone", (0.0, -0.2, 0.65), size=(4.4, 0.4, 2.0)),
+        Shape("quay", "block", "stone2", (0.0, -0.03, -0.28), size=(4.44, 0.1, 0.16)),
+        Shape("quay", "capsule", "iron", (x, y, 0.1), (x, y + BOLLARD_HEAD - 0.09, 0.1), (0.1, 0.085)),
+        Shape("quay", "ball", "iron", (x, y + BOLLARD_HEAD - 0.06, 0.1), size=(0.13, 0.06, 0.13)),
+    ]
+    return _piece("quay", "Quay", "set", (0.0, 0.0, z - 0.1), shapes)
+
+
+def rope() -> Member:
+    """The mooring rope: a coil with its loop."""
+    rings = [
+        Shape("rope", "ring", "rope", (0.0, 0.028 * n - 0.042, 0.0), (0.04 * (n % 2), 1.0, 0.0), (0.15 - 0.008 * (n % 2), 0.016))
+        for n in range(4)
+    ]
+    return _piece("rope", "Mooring rope", "prop", (0.0, 0.1, -0.6), rings)

@@ -1,0 +1,116 @@
+"""What the makers of demo takes share: keying by tables, reaching with a hand, standing with a foot."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
+
+import numpy as np
+
+from ..core.cast import ANGLES, channel_id
+from ..core.curves import AUTOMATIC, FREE, SMOOTH, STEPPED, Curve, Key, automatic_slopes, curve, put
+from ..core.evaluation import Program
+from ..core.fitting import fit_values
+from ..core.systems import fk
+from ..core.takes import Scene, Take, Tether
+from ..core.transforms import ORDERS, Floats, frame_turn
+
+Table = Mapping[str, Sequence[tuple[float, float]]]
+
+
+def keyed(member: str, table: Table) -> dict[str, Curve]:
+    """Smooth curves from tables of (frame, value); angles in degrees, lengths in metres."""
+    curves = {}
+    for name, rows in table.items():
+        control, _, channel = name.rpartition(".")
+        size = np.pi / 180.0 if channel in ANGLES else 1.0
+        keys = [Key(float(t), v * size, v * size, kind=SMOOTH, rule=AUTOMATIC) for t, v in rows]
+        made = curve(keys)
+        curves[channel_id(member, control, channel)] = automatic_slopes(made, made.times.tolist())
+    return curves
+
+
+def steps(*rows: tuple[float, float]) -> Curve:
+    """A stepped curve of (frame, value from there on)."""
+    before = rows[0][1]
+    keys = []
+    for t, v in rows:
+        keys.append(Key(float(t), before, v, kind=STEPPED, rule=FREE))
+        before = v
+    return curve(keys)
+
+
+def followed(tether: Tether, *rows: tuple[float, float]) -> dict[str, Curve]:
+    """Stepped weights of a tether."""
+    return {
+        tether.weight_channel(what): steps(*rows)
+        for what, on in (("position", tether.position), ("rotation", tether.rotation))
+        if on
+    }
+
+
+def swing(period: float, size: float, shift: float, last: int) -> list[tuple[float, float]]:
+    """Extremes and crossings of a rocking motion, for a smooth curve."""
+    quarter = period / 4.0
+    count = int(last / quarter) + 3
+    return [(round((n - 1) * quarter + shift), size * (0.0, 1.0, 0.0, -1.0)[n % 4]) for n in range(count)]
+
+
+def hand_turn(fingers: Sequence[float], palm: Sequence[float], rest_fingers: Floats, rest_palm: Floats) -> Floats:
+    """World rotation (4,) of a hand that rests facing the world's axes, so that its fingers and its palm point
+    these ways."""
+
+    def frame(a: Floats, b: Floats) -> tuple[float, ...]:
+        x = a / np.linalg.norm(a)
+        y = b - (b @ x) * x
+        y = y / np.linalg.norm(y)
+        z = np.cross(x, y)
+        return frame_turn(tuple(x.tolist()), tuple(y.tolist()), tuple(z.tolist()))  # type: ignore[no-any-return]
+
+    from ..core.transforms import inverse, multiply
+
+    wanted = np.array(frame(np.asarray(fingers, dtype=float), np.asarray(palm, dtype=float)))
+    rest = np.array(frame(rest_fingers, rest_palm))
+    return multiply(wanted, inverse(rest))
+
+
+def reach(
+    scene: Scene, take: Take, member: str, part: str, rows: Sequence[tuple[float, Floats, Floats, float]]
+) -> Take:
+    """FK keys of a limb whose end is at a place in the world at given frames.
+
+    rows: (frame, place (3,), rotation (4,), swivel in degrees). The limb is posed in IK and fitted in FK, so
+    the arcs between are those of FK.
+    """
+    program = Program(scene, take)
+    limb = program.limbs[member, part]
+    names = program.channel_names()
+    channels = limb.fk[:, 3:].ravel()
+    near = np.zeros(9)
+    keys: list[list[Key]] = [[] for _ in channels]
+    for frame, place, turn, swivel in rows:
+        here = program.evaluate([frame])
+        out = np.empty((6, 1))
+        fk.fit_place(
+            place[None], turn[None], here.pos[:, limb.space], here.rot[:, limb.space],
+            ORDERS.index(limb.part.end_order), np.zeros(3), out,
+        )  # fmt: skip
+        overrides: dict[int, float | Floats] = {int(c): float(v) for c, v in zip(limb.ik[:6], out[:, 0], strict=True)}
+        overrides[int(limb.ik[6])] = np.radians(swivel)
+        overrides[limb.drive] = 1.0
+        posed = program.evaluate([frame], overrides=overrides)
+        near = fit_values(limb, posed, "fk", near)[:, 0]
+        for k, value in enumerate(near):
+            keys[k].append(Key(float(frame), float(value), float(value), kind=SMOOTH, rule=AUTOMATIC))
+    curves = {}
+    for c, mine in zip(channels, keys, strict=True):
+        made = curve(mine)
+        curves[names[c]] = automatic_slopes(made, made.times.tolist())
+    return take.with_curves(curves)
+
+
+def nudge(take: Take, name: str, frame: float, by: float) -> Take:
+    """A planted fault: the value that leaves one key is off by this much."""
+    c = take.curves[name]
+    key = c.key(c.find(frame) or 0)
+    return replace(take, curves={**take.curves, name: put(c, [key._replace(leaving=key.leaving + by)])})

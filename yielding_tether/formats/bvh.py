@@ -1,0 +1,459 @@
+"""BVH motion files: skeleton and sampled motion in, any take or range out.
+
+The format as described by M. Meredith and S. Maddock, "Motion capture file formats explained" (2001): a
+hierarchy of offsets, then one row of channel values a frame. Rotation channels multiply in the order in which
+they are listed.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from fractions import Fraction
+
+import numpy as np
+
+from ..core.cast import LimbPart, Member, channel_id
+from ..core.curves import FREE, STEPPED, Key, curve
+from ..core.errors import CoreError
+from ..core.evaluation import Program
+from ..core.proposal import propose
+from ..core.skeleton import Joint, Skeleton
+from ..core.takes import WORLD, Capture, Take, Tether
+from ..core.transforms import Floats, inverse, multiply, rotate
+from . import FormatError
+
+MAX_BYTES = 400_000_000
+MAX_JOINTS = 1000
+MAX_FRAMES = 400_000
+MAX_NUMBERS = 60_000_000
+#: Metres a unit, the candidates for a body whose height tells the unit.
+UNITS = {"metres": 1.0, "centimetres": 0.01, "inches": 0.0254, "millimetres": 0.001}
+BODY_HEIGHT = 1.7
+
+_CHANNELS = {f"{a}{what}": (i, what) for i, a in enumerate("xyz") for what in ("position", "rotation")}
+_NAMED = re.compile(r"^\s*(root|joint)\s+(.*?)\s*(\{.*)?$", re.IGNORECASE)
+
+
+@dataclass
+class Bone:
+    """One joint of the hierarchy as the file has it, in the file's own unit."""
+
+    name: str
+    parent: int
+    line: int
+    offset: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    channels: list[tuple[int, str]] = field(default_factory=list)
+    tips: list[tuple[float, float, float]] = field(default_factory=list)
+    has_offset: bool = False
+
+
+@dataclass
+class Parsed:
+    """A file as read: bones, (F, C) channel values in the file's units, seconds a frame, notes."""
+
+    bones: list[Bone]
+    values: Floats
+    frame_time: float
+    notes: list[str]
+
+
+@dataclass(frozen=True)
+class Imported:
+    """A character with its captured take."""
+
+    member: Member
+    take: Take
+    notes: tuple[str, ...]
+
+
+def parse(data: bytes) -> Parsed:
+    """Reads a file; FormatError names the line, the token and what was expected there."""
+    if len(data) > MAX_BYTES:
+        raise FormatError(f"it has {len(data):,} bytes, more than the {MAX_BYTES:,} that are read.")
+    if b"\0" in data[:4096]:
+        raise FormatError("this is no text: a BVH file starts with the word HIERARCHY.")
+    lines = data.decode("utf-8-sig", errors="replace").splitlines()
+    at = _find_motion(lines)
+    bones = _parse_hierarchy(lines[:at])
+    return _parse_motion(lines, at, bones)
+
+
+def _find_motion(lines: list[str]) -> int:
+    for n, line in enumerate(lines):
+        if line.strip().lower() == "motion":
+            return n
+        if n == 0 and not line.strip():
+            continue
+    first = next((n for n, line in enumerate(lines) if line.strip()), None)
+    if first is None:
+        raise FormatError("the file is empty: expected HIERARCHY.")
+    if lines[first].split()[0].lower() != "hierarchy":
+        raise FormatError("expected HIERARCHY.", first + 1, lines[first].split()[0])
+    raise FormatError("the file ends without its MOTION part: it may have been cut off.", len(lines))
+
+
+def _tokens(lines: list[str]) -> Iterator[tuple[str, int]]:
+    """Words of the hierarchy with their line numbers; the name of a joint is one word, spaces and all."""
+    for n, line in enumerate(lines, 1):
+        named = _NAMED.match(line)
+        if named:
+            yield named[1], n
+            yield named[2], n
+            rest = named[3] or ""
+        else:
+            rest = line
+        for word in re.sub(r"([{}])", r" \1 ", rest).split():
+            yield word, n
+
+
+def _parse_hierarchy(lines: list[str]) -> list[Bone]:
+    words = _tokens(lines)
+    last = [len(lines)]
+
+    def take(expected: str) -> tuple[str, int]:
+        try:
+            word, line = next(words)
+        except StopIteration:
+            raise FormatError(f"the hierarchy ends too early: expected {expected}.", last[0]) from None
+        last[0] = line
+        return word, line
+
+    def want(word: str) -> None:
+        got, line = take(word)
+        if got.lower() != word.lower():
+            raise FormatError(f"expected {word}.", line, got)
+
+    def number(what: str) -> float:
+        word, line = take(what)
+        return _number(word, line, what)
+
+    def triple(what: str) -> tuple[float, float, float]:
+        return (number(f"{what} x"), number(f"{what} y"), number(f"{what} z"))
+
+    def begin(parent: int) -> int:
+        name, line = take("a joint's name")
+        if not name:
+            raise FormatError("expected a joint's name.", line)
+        if any(b.name == name for b in bones):
+            raise FormatError("this name is used by two joints: give each one of its own.", line, name)
+        if len(bones) >= MAX_JOINTS:
+            raise FormatError(f"more than {MAX_JOINTS} joints.", line, name)
+        bones.append(Bone(name, parent, line))
+        want("{")
+        return len(bones) - 1
+
+    bones: list[Bone] = []
+    want("HIERARCHY")
+    want("ROOT")
+    stack = [begin(-1)]
+    while stack:
+        bone = bones[stack[-1]]
+        word, line = take("OFFSET, CHANNELS, JOINT, End Site or }")
+        what = word.lower()
+        if what == "offset":
+            bone.offset = triple("the offset's")
+            bone.has_offset = True
+        elif what == "channels":
+            _parse_channels(bone, line, take)
+        elif what == "joint":
+            stack.append(begin(stack[-1]))
+        elif what == "end":
+            want("Site")
+            want("{")
+            want("OFFSET")
+            bone.tips.append(triple("the end's"))
+            want("}")
+        elif what == "}":
+            if not bone.has_offset:
+                raise FormatError(f"joint {bone.name} has no OFFSET.", line, word)
+            stack.pop()
+        else:
+            raise FormatError("expected OFFSET, CHANNELS, JOINT, End Site or }.", line, word)
+    for word, line in words:
+        what = "a second ROOT: import one body at a time" if word.lower() == "root" else "expected MOTION"
+        raise FormatError(f"{what}.", line, word)
+    return bones
+
+
+def _parse_channels(bone: Bone, line: int, take) -> None:  # type: ignore[no-untyped-def]
+    if bone.channels:
+        raise FormatError(f"joint {bone.name} lists its channels twice.", line)
+    word, line = take("the number of channels")
+    if not word.isdigit() or int(word) > 6:
+        raise FormatError("expected the number of channels, 0 to 6.", line, word)
+    for _ in range(int(word)):
+        name, line = take("a channel's name")
+        found = _CHANNELS.get(name.lower())
+        if found is None:
+            raise FormatError("expected a channel such as Xposition or Zrotation.", line, name)
+        if found in bone.channels:
+            raise FormatError(f"joint {bone.name} lists this channel twice.", line, name)
+        bone.channels.append(found)
+
+
+def _number(word: str, line: int, what: str) -> float:
+    try:
+        value = float(word)
+    except ValueError:
+        raise FormatError(f"expected a number for {what}.", line, word) from None
+    if not np.isfinite(value) or abs(value) > 1e9 or "_" in word:
+        raise FormatError(f"expected a finite number for {what}.", line, word)
+    return value
+
+
+def _parse_motion(lines: list[str], at: int, bones: list[Bone]) -> Parsed:
+    notes: list[str] = []
+    rows = ((n, line) for n, line in enumerate(lines[at + 1 :], at + 2) if line.strip())
+
+    def header(label: str) -> tuple[str, int]:
+        n, line = next(rows, (len(lines), ""))
+        head, colon, value = line.partition(":")
+        if not colon or head.split() != [*head.split()] or " ".join(head.lower().split()) != label.lower():
+            raise FormatError(f"expected '{label}:'.", n, line.strip() or None)
+        return value.strip(), n
+
+    word, n = header("Frames")
+    try:
+        declared = int(word)
+    except ValueError:
+        raise FormatError("expected a whole number of frames.", n, word or None) from None
+    if declared <= 0:
+        raise FormatError("a take needs at least one frame.", n, word)
+    word, n = header("Frame Time")
+    frame_time = _number(word, n, "the frame time in seconds") if word else 0.0
+    if not 1e-4 <= frame_time <= 10.0:
+        raise FormatError("expected a frame time between 0.0001 and 10 seconds.", n, word or None)
+    width = sum(len(b.channels) for b in bones)
+    if width == 0:
+        raise FormatError("no joint has a channel, so there is no motion.", bones[0].line)
+    flat: list[float] = []
+    count = 0
+    for n, line in rows:
+        words = line.split()
+        if len(words) != width:
+            raise FormatError(f"expected {width} values in this row of motion, found {len(words)}.", n, words[-1])
+        try:
+            flat += map(float, words)
+        except ValueError:
+            bad = next(w for w in words if not _is_number(w))
+            raise FormatError("expected a number.", n, bad) from None
+        count += 1
+        if count > MAX_FRAMES or len(flat) > MAX_NUMBERS:
+            raise FormatError(f"more motion than is read ({MAX_FRAMES:,} frames, {MAX_NUMBERS:,} values).", n)
+    if count == 0:
+        raise FormatError("there is no motion after the frame time.", len(lines))
+    values = np.array(flat, dtype=np.float64).reshape(count, width)
+    bad_rows, bad_columns = np.nonzero(~np.isfinite(values) | (np.abs(values) > 1e9))
+    if len(bad_rows):
+        row_lines = [n for n, line in enumerate(lines[at + 1 :], at + 2) if line.strip()][2:]
+        n = row_lines[bad_rows[0]]
+        raise FormatError("expected a finite number.", n, lines[n - 1].split()[bad_columns[0]])
+    if count != declared:
+        notes.append(f"The file announces {declared} frames and holds {count}: all {count} were read.")
+    return Parsed(bones, values, frame_time, notes)
+
+
+def _is_number(word: str) -> bool:
+    try:
+        float(word)
+    except ValueError:
+        return False
+    return True
+
+
+def read(data: bytes, id: str, name: str, unit: str | None = None) -> Imported:
+    """A character and a capture-backed take from a file. unit: one of UNITS; by default the one that makes the
+    body's height the most human. FormatError or CoreError says what is wrong."""
+    parsed = parse(data)
+    notes = list(parsed.notes)
+    bones = parsed.bones
+    raw = np.array([b.offset for b in bones])
+    offsets, rotations = _local_motion(parsed, raw)
+    unit = unit or guess_unit(bones)
+    if unit not in UNITS:
+        raise FormatError(f"unknown unit {unit!r}: use one of {', '.join(UNITS)}.")
+    size = UNITS[unit]
+    notes.append(f"Read as {unit}.")
+    joints = tuple(
+        Joint(
+            b.name, b.parent, _triple(raw[j] * size if b.parent >= 0 else raw[j] * size),
+            tip=_triple(np.array(b.tips[0]) * size) if b.tips else None,
+        )
+        for j, b in enumerate(bones)
+    )  # fmt: skip
+    skeleton = Skeleton(joints)
+    for j, b in enumerate(bones):
+        if not np.isfinite(offsets[:, j]).all():
+            raise FormatError(f"joint {b.name} leaves the range of numbers.", b.line, b.name)
+    orders = {b.name: _order(b) for b in bones}
+    proposal = propose(skeleton, rotations, orders)
+    member = Member(id, name, "character", skeleton, proposal.parts, proposal.shapes, (*notes, *proposal.notes))
+    rate = _rate(parsed.frame_time)
+    frames = len(parsed.values)
+    tethers, curves = world_tethers(member)
+    take = Take(
+        name, rate, 0, max(frames - 1, 1), curves, tethers, {id: Capture(offsets * size, rotations)}
+    )
+    return Imported(member, take, member.notes)
+
+
+def world_tethers(member: Member) -> tuple[tuple[Tether, ...], dict[str, object]]:
+    """Tethers that keep the ends of all limbs with the world, as a hand or foot set down is."""
+    tethers = []
+    curves = {}
+    for part in member.parts:
+        if isinstance(part, LimbPart):
+            tether = Tether("world", member.id, part.ik, WORLD, WORLD)
+            tethers.append(tether)
+            for what in ("position", "rotation"):
+                curves[tether.weight_channel(what)] = curve([Key(0.0, 1.0, 1.0, kind=STEPPED, rule=FREE)])
+    return tuple(tethers), curves  # type: ignore[return-value]
+
+
+def guess_unit(bones: list[Bone]) -> str:
+    """The unit in which the rest pose is nearest to a person's height."""
+    pos = np.zeros((len(bones), 3))
+    ends = []
+    for j, b in enumerate(bones):
+        if b.parent >= 0:
+            pos[j] = pos[b.parent] + b.offset
+        ends += [pos[j], *(pos[j] + np.array(t) for t in b.tips)]
+    extent = float(np.ptp(np.array(ends), axis=0).max())
+    if extent <= 0.0:
+        raise FormatError("all joints lie in one point: every OFFSET is zero.", bones[0].line)
+    return min(UNITS, key=lambda u: abs(np.log(extent * UNITS[u] / BODY_HEIGHT)))
+
+
+def _triple(v: Floats) -> tuple[float, float, float]:
+    return (float(v[0]), float(v[1]), float(v[2]))
+
+
+def _order(bone: Bone) -> str:
+    letters = "".join("xyz"[axis] for axis, what in bone.channels if what == "rotation")
+    return letters if len(letters) == 3 else "zxy"
+
+
+def _rate(frame_time: float) -> Fraction:
+    """Frames a second: the nearest usual rate within half a thousandth, else the nearest simple fraction."""
+    exact = 1.0 / frame_time
+    usual = [Fraction(n) for n in (12, 15, 24, 25, 30, 48, 50, 60, 72, 90, 100, 120, 144, 150, 200, 240)]
+    usual += [Fraction(n * 1000, 1001) for n in (24, 30, 60, 120)]
+    best = min(usual, key=lambda r: abs(float(r) - exact))
+    if abs(float(best) - exact) <= 5e-4 * exact:
+        return best
+    return Fraction(exact).limit_denominator(1000)
+
+
+def _local_motion(parsed: Parsed, raw: Floats) -> tuple[Floats, Floats]:
+    """Local offsets (F, J, 3) in file units and rotations (F, J, 4), neighbours in one hemisphere."""
+    count = len(parsed.values)
+    offsets = np.repeat(raw[None], count, axis=0)
+    rotations = np.zeros((count, len(parsed.bones), 4))
+    rotations[..., 3] = 1.0
+    column = 0
+    for j, bone in enumerate(parsed.bones):
+        moved = np.zeros((count, 3))
+        moves = False
+        turn = rotations[:, j]
+        for axis, what in bone.channels:
+            data = parsed.values[:, column]
+            column += 1
+            if what == "position":
+                moved[:, axis] = data
+                moves = True
+            else:
+                half = np.radians(data) / 2.0
+                q = np.zeros((count, 4))
+                q[:, axis], q[:, 3] = np.sin(half), np.cos(half)
+                turn = multiply(turn, q)
+        rotations[:, j] = turn / np.linalg.norm(turn, axis=-1, keepdims=True)
+        if moves:
+            added = raw[j] + moved
+            # By the book the values add to the offset; many writers give the whole offset instead. On an inner
+            # joint the bone's length tells which.
+            length = np.linalg.norm(raw[j])
+            whole = bone.parent >= 0 and (
+                np.abs(np.linalg.norm(moved, axis=1) - length).mean() < np.abs(np.linalg.norm(added, axis=1) - length).mean()
+            )
+            offsets[:, j] = moved if whole else added
+    dots = np.sum(rotations[1:] * rotations[:-1], axis=-1)
+    flips = np.cumprod(np.where(dots < 0.0, -1.0, 1.0), axis=0)
+    rotations[1:] *= flips[..., None]
+    return offsets, rotations
+
+
+def write(program: Program, member_id: str, first: float, last: float) -> bytes:
+    """A BVH file of one member, at every frame first…last, in centimetres.
+
+    BVH knows no rest rotations, so joints are written turned to the world's axes at rest: same joint places,
+    rotations relative to the rest pose. CoreError if the range is empty.
+    """
+    if last < first:
+        raise CoreError(f"There are no frames from {first:g} to {last:g} to write.")
+    member = program.scene.member(member_id)
+    skeleton = member.skeleton
+    times = np.arange(first, last + 0.5)
+    poses = program.evaluate(times)
+    nodes = program.joints([member_id])[1]
+    pos, rot = poses.pos[:, nodes], poses.rot[:, nodes]
+    rest_pos, rest_rot = skeleton.rest_pose
+    turned = multiply(rot, inverse(rest_rot))
+    children: list[list[int]] = [[] for _ in range(len(skeleton))]
+    for j, p in enumerate(skeleton.parents):
+        if p >= 0:
+            children[p].append(j)
+    local = turned.copy()
+    offset = pos.copy()
+    for j, p in enumerate(skeleton.parents):
+        if p >= 0:
+            local[:, j] = multiply(inverse(turned[:, p]), turned[:, j])
+            offset[:, j] = rotate(inverse(turned[:, p]), pos[:, j] - pos[:, p])
+    rest_offset = rest_pos.copy()
+    rest_offset[1:] -= rest_pos[list(skeleton.parents[1:])]
+    moves = [j == 0 or bool(np.abs(offset[:, j] - rest_offset[j]).max() > 1e-7) for j in range(len(skeleton))]
+    rest_offset[0] = 0.0
+    out = ["HIERARCHY"]
+    columns: list[Floats] = []
+
+    def numbers(v: Floats) -> str:
+        return " ".join(f"{100.0 * x:.6f}" for x in v)
+
+    def open_joint(j: int, depth: int) -> None:
+        pad = "  " * depth
+        out.extend([f"{pad}{'JOINT' if j else 'ROOT'} {skeleton.joints[j].name}", f"{pad}{{", f"{pad}  OFFSET {numbers(rest_offset[j])}"])
+        turns = "Zrotation Xrotation Yrotation"
+        out.append(f"{pad}  CHANNELS " + (f"6 Xposition Yposition Zposition {turns}" if moves[j] else f"3 {turns}"))
+        if moves[j]:
+            # Added to the OFFSET by the book; the root's is zero, and inner joints are told by their length.
+            columns.append(100.0 * (offset[:, j] - (rest_offset[j] if j == 0 else 0.0)))
+        columns.append(_zxy(local[:, j]))
+        if not children[j]:
+            tip = skeleton.joints[j].tip
+            end = rotate(rest_rot[j], np.array(tip)) if tip else np.zeros(3)
+            out.extend([f"{pad}  End Site", f"{pad}  {{", f"{pad}    OFFSET {numbers(end)}", f"{pad}  }}"])
+
+    stack: list[tuple[int, int, bool]] = [(0, 0, False)]
+    while stack:
+        j, depth, done = stack.pop()
+        if done:
+            out.append("  " * depth + "}")
+            continue
+        open_joint(j, depth)
+        stack.append((j, depth, True))
+        stack += [(c, depth + 1, False) for c in reversed(children[j])]
+    rows = np.concatenate(columns, axis=1)
+    out += ["MOTION", f"Frames: {len(times)}", f"Frame Time: {float(1 / program.take.rate):.9f}"]
+    out += [" ".join(f"{v:.6f}" for v in row) for row in rows]
+    return ("\n".join(out) + "\n").encode()
+
+
+def _zxy(q: Floats) -> Floats:
+    """(F, 3) degrees of turns about z, x, y in that order, continuous from frame to frame."""
+    from ..core.systems.fk import fit_turns
+
+    out = np.empty((3, len(q)))
+    unit = np.tile([0.0, 0.0, 0.0, 1.0], (len(q), 1, 1))
+    fit_turns(np.ascontiguousarray(q[:, None]), unit, np.array([[0.0, 0.0, 0.0, 1.0]]), np.array([4]), np.zeros((1, 3)), out)
+    return np.degrees(out[[2, 0, 1]].T)
