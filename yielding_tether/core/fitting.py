@@ -76,6 +76,43 @@ def limb_offsets(limb: Limb, poses: Poses) -> Floats:
     return offsets
 
 
+def limb_bend(limb: Limb, poses: Poses) -> tuple[float, float]:
+    """Bend about the hinge and out of its plane (radians) of a limb at the first time of `poses`."""
+    up = tuple(parent_turns(limb, poses)[0].tolist())
+    offsets = limb_offsets(limb, poses)[0]
+    turns = [tuple(poses.rot[0, n].tolist()) for n in limb.nodes]
+    places = [tuple(poses.pos[0, n].tolist()) for n in limb.nodes]
+    bend, carry, _, _ = two_segment.fit_pose(
+        places[0], up, tuple(limb.geometry.rests[0].tolist()), tuple(offsets[1].tolist()),
+        tuple(offsets[2].tolist()), limb.geometry.constants, turns[0], turns[1], places[2],
+    )  # fmt: skip
+    return float(bend), float(carry + limb.geometry.constants[two_segment.REST_CARRY])
+
+
+def guide_places(limb: Limb, poses: Poses) -> Floats:
+    """(F, 3) where the bend guide of a limb stands, fitted to the pose whichever system drives."""
+    out = np.empty((len(poses.times), 3))
+    nodes = list(limb.nodes)
+    two_segment.guides(
+        np.ascontiguousarray(poses.pos[:, nodes]), np.ascontiguousarray(poses.rot[:, nodes]),
+        parent_turns(limb, poses), limb_offsets(limb, poses), tuple(limb.geometry.rests[0].tolist()),
+        limb.geometry.constants, out,
+    )  # fmt: skip
+    return out
+
+
+def swivel_towards(limb: Limb, poses: Poses, guide: Floats) -> float:
+    """Swivel (radians) that points the limb's bend at `guide` (3,) in the pose at the first time."""
+    up = tuple(parent_turns(limb, poses)[0].tolist())
+    offsets = limb_offsets(limb, poses)[0]
+    swivel: float = two_segment.guide_swivel(
+        tuple(poses.pos[0, limb.nodes[0]].tolist()), up, tuple(limb.geometry.rests[0].tolist()),
+        tuple(offsets[1].tolist()), tuple(offsets[2].tolist()), limb.geometry.constants,
+        tuple(poses.pos[0, limb.nodes[2]].tolist()), tuple(np.asarray(guide, dtype=float).tolist()),
+    )  # fmt: skip
+    return swivel
+
+
 def fit_limb(program: Program, limb: Limb, poses: Poses, system: str, near: Floats | None = None) -> Fit:
     """Fits one system of a limb to a pose. Locked channels are held at zero, and the residual is measured by
     posing the limb again with what was found."""

@@ -5,15 +5,15 @@ Nothing here knows what the operation believes it did; it sees two takes, the ra
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from .cast import LimbPart
 from .curves import ARRIVING, LEAVING, count_changes
-from .evaluation import Limb, Poses, Program
+from .evaluation import Limb, Program
+from .fitting import limb_bend
 from .measure import one_sided, speed_range
-from .transforms import Floats, Ints, rotation_distance
+from .transforms import Floats, rotation_distance
 
 #: What counts as no movement at all, metres and radians.
 EXACT = 1e-6
@@ -119,16 +119,30 @@ def sample_times(program: Program) -> Floats:
     return np.arange(2 * take.first, 2 * take.last + 1, dtype=np.float64) / 2.0
 
 
-def difference(before: Poses, after: Poses, nodes: Ints) -> tuple[Floats, Floats]:
-    """Distance (T, N) in metres and angle (T, N) in radians between two sets of poses."""
-    place = np.linalg.norm(after.pos[:, nodes] - before.pos[:, nodes], axis=-1)
-    return place, rotation_distance(after.rot[:, nodes], before.rot[:, nodes])
+class _Worsts:
+    """The greatest difference of place and rotation between two takes over many times."""
+
+    def __init__(self) -> None:
+        self.place = Worst()
+        self.turn = Worst()
+
+    def add(self, before: Program, after: Program, times: Floats, side: int = LEAVING) -> None:
+        if not len(times):
+            return
+        # An operation may add tethers, never joints: the names are the same, the nodes need not be.
+        names, old_nodes = before.joints()
+        new_nodes = after.joints()[1]
+        old, new = before.evaluate(times, side), after.evaluate(times, side)
+        place = np.linalg.norm(new.pos[:, new_nodes] - old.pos[:, old_nodes], axis=-1)
+        turn = rotation_distance(new.rot[:, new_nodes], old.rot[:, old_nodes])
+        self.place = _worse(self.place, place, times, names)
+        self.turn = _worse(self.turn, turn, times, names)
 
 
-def _worst(values: Floats, times: Floats, names: list[tuple[str, str]]) -> Worst:
-    if not values.size:
-        return Worst()
+def _worse(sofar: Worst, values: Floats, times: Floats, names: list[tuple[str, str]]) -> Worst:
     t, n = np.unravel_index(int(np.argmax(values)), values.shape)
+    if float(values[t, n]) <= sofar.value and sofar.joint:
+        return sofar
     return Worst(float(values[t, n]), float(times[t]), names[n][1])
 
 
@@ -161,25 +175,12 @@ def measure_changes(before: Program, after: Program, at: list[tuple[Limb, float]
 
 def _explain(after: Program, limb: Limb, change: Change) -> Change:
     """The change with the reason why its speed could not be matched, if the pose is singular there."""
-    from dataclasses import replace
-
-    from .fitting import fit_values
-    from .systems.two_segment import fit_pose
-
-    poses = after.evaluate([change.frame])
-    values = fit_values(limb, poses, "ik", np.array([0.0] * 9 + [1.0]))[:, 0]
-    pos = [tuple(poses.pos[0, n].tolist()) for n in limb.nodes]
-    rot = [tuple(poses.rot[0, n].tolist()) for n in limb.nodes]
-    g = limb.geometry
-    up = tuple(poses.rot[0, limb.parent].tolist()) if limb.parent >= 0 else (0.0, 0.0, 0.0, 1.0)
-    bend = fit_pose(
-        pos[0], up, tuple(g.rests[0].tolist()), tuple(g.offsets[1].tolist()), tuple(g.offsets[2].tolist()),
-        g.constants, rot[0], rot[1], pos[2],
-    )[0]  # fmt: skip
+    bend, carry = limb_bend(limb, after.evaluate([change.frame]))
+    where = f"{limb.part.label} %s at frame {change.frame:g}: no finite slope passes its speed on there"
     if abs(bend) < NEARLY_STRAIGHT:
-        return replace(change, reason=f"{limb.part.label} is straight at frame {change.frame:g}: no finite slope passes its speed on there")
-    if abs(np.cos(values[7] + g.constants[7])) < NEARLY_STRAIGHT:
-        return replace(change, reason=f"{limb.part.label} points along its own hinge at frame {change.frame:g}")
+        return replace(change, reason=where % "is straight")
+    if abs(np.cos(carry)) < NEARLY_STRAIGHT:
+        return replace(change, reason=where % "points along its own hinge")
     return change
 
 
@@ -201,36 +202,20 @@ def prove(
     the side that lies outside is compared as outside.
     """
     times = np.unique(np.concatenate([sample_times(before), [first, last]]))
-    names, nodes = before.joints()
-    # The same nodes in the other program: an operation may add tethers, never joints.
-    now_nodes = after.joints()[1]
-    old, new = before.evaluate(times), after.evaluate(times)
-    new.pos[:, nodes], new.rot[:, nodes] = new.pos[:, now_nodes], new.rot[:, now_nodes]
-    place, turn = difference(old, new, nodes)
     open_end = last >= before.take.last
     inside = (times >= first) & ((times < last) | (open_end & (times <= last)))
-    edge = np.array([first])
-    old_edge, new_edge = before.evaluate(edge, ARRIVING), after.evaluate(edge, ARRIVING)
-    new_edge.pos[:, nodes], new_edge.rot[:, nodes] = new_edge.pos[:, now_nodes], new_edge.rot[:, now_nodes]
-    edge_place, edge_turn = difference(old_edge, new_edge, nodes)
-    if first <= before.take.first:
+    within, outside = _Worsts(), _Worsts()
+    # In pieces, so that a long capture does not need all its poses at once.
+    for chunk in np.array_split(np.arange(len(times)), max(1, len(times) // 1024)):
+        within.add(before, after, times[chunk][inside[chunk]])
+        outside.add(before, after, times[chunk][~inside[chunk]])
+    if first > before.take.first:
         # Before the first frame there is nothing to keep: a change there starts the take.
-        edge_place, edge_turn = edge_place[:0], edge_turn[:0]
-        edge = edge[:0]
-    out_times = np.concatenate([times[~inside], edge])
+        outside.add(before, after, np.array([first]), ARRIVING)
     kept, added, removed = count_changes(before.take.curves, after.take.curves)
     return Proof(
         operation, first, last, measure_changes(before, after, changes),
-        _worst(place[inside], times[inside], names), _worst(turn[inside], times[inside], names),
-        _worst(np.concatenate([place[~inside], edge_place]), out_times, names),
-        _worst(np.concatenate([turn[~inside], edge_turn]), out_times, names),
+        within.place, within.turn, outside.place, outside.turn,
         KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), notes,
     )  # fmt: skip
 
-
-def limbs_of(program: Program) -> list[Limb]:
-    """All limbs of the cast."""
-    return [limb for limb in program.limbs.values() if isinstance(limb.part, LimbPart)]
-
-
-__all__ = ["LEAVING", "Change", "KeyCount", "Proof", "Worst", "measure_changes", "prove"]

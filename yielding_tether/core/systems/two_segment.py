@@ -256,3 +256,20 @@ def guide_swivel(root, parent_rot, rest, o1, o2, constants, end, guide):  # type
     if norm(wanted) < 1e-9:
         return 0.0
     return math.atan2(dot(cross(side, wanted), aim), dot(side, wanted)) - constants[8]
+
+
+@kernel
+def guides(pos, rot, parent_rot, offsets, rest, constants, out):  # type: ignore[no-untyped-def]
+    """Places (F, 3) of the bend guides of posed limbs: pos (F, 3, 3), rot (F, 3, 4), parent_rot (F, 4),
+    offsets (F, 3, 3). They stand off by as much as the limb's two segments are long, times 0.9."""
+    for f in range(pos.shape[0]):
+        root = load3(pos, f, 0)
+        end = load3(pos, f, 2)
+        up = row4(parent_rot, f)
+        o1 = load3(offsets, f, 1)
+        o2 = load3(offsets, f, 2)
+        _, _, _, swivel = fit_pose(root, up, rest, o1, o2, constants, load4(rot, f, 0), load4(rot, f, 1), end)
+        place, _ = guide_place(root, up, rest, o1, o2, constants, end, swivel, 0.9 * (norm(o1) + norm(o2)))
+        out[f, 0] = place[0]
+        out[f, 1] = place[1]
+        out[f, 2] = place[2]

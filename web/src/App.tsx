@@ -1,0 +1,77 @@
+import { Alert, CssBaseline, Snackbar, ThemeProvider } from "@mui/material";
+import { useQueryClient } from "@tanstack/react-query";
+import { lazy, Suspense, useEffect, useMemo, useState } from "react";
+import { Home } from "./home/Home";
+import { importFile } from "./shared/api";
+import { useNotice } from "./shared/notice";
+import { go, usePath } from "./shared/route";
+import { makeTheme } from "./shared/theme";
+
+const Bench = lazy(() => import("./bench/Bench"));
+
+function storedMode(): "light" | "dark" {
+  return localStorage.getItem("ground") === "dark" ? "dark" : "light";
+}
+
+/** The whole application: Home, or the bench of one take. A file dropped anywhere is brought in. */
+export function App() {
+  const [mode, setMode] = useState(storedMode);
+  const theme = useMemo(() => makeTheme(mode), [mode]);
+  const path = usePath();
+  const notice = useNotice();
+  const client = useQueryClient();
+  const take = /^\/take\/(\d+)/.exec(path)?.[1];
+
+  useEffect(() => {
+    const over = (event: DragEvent) => event.preventDefault();
+    const drop = (event: DragEvent) => {
+      event.preventDefault();
+      const file = event.dataTransfer?.files[0];
+      if (file) void bringIn(file, () => client.invalidateQueries({ queryKey: ["scenes"] }));
+    };
+    window.addEventListener("dragover", over);
+    window.addEventListener("drop", drop);
+    return () => {
+      window.removeEventListener("dragover", over);
+      window.removeEventListener("drop", drop);
+    };
+  }, [client]);
+
+  const toggle = () => {
+    const next = mode === "light" ? "dark" : "light";
+    localStorage.setItem("ground", next);
+    setMode(next);
+  };
+
+  return (
+    <ThemeProvider theme={theme}>
+      <CssBaseline />
+      {take ? (
+        <Suspense fallback={<p style={{ padding: 24 }}>Laying out the bench…</p>}>
+          <Bench key={take} takeId={Number(take)} onGround={toggle} />
+        </Suspense>
+      ) : (
+        <Home onGround={toggle} />
+      )}
+      <Snackbar open={notice.text !== ""} autoHideDuration={notice.bad ? null : 6000} onClose={(_, why) => why !== "clickaway" && notice.clear()}>
+        <Alert severity={notice.bad ? "error" : "info"} color={notice.bad ? "error" : "success"} variant="standard" icon={<span aria-hidden>{notice.bad ? "▲" : "✓"}</span>} onClose={notice.clear} sx={{ maxWidth: 720, border: 1, borderColor: notice.bad ? "error.main" : "divider", bgcolor: "background.paper", color: "text.primary", boxShadow: 6 }}>
+          {notice.text}
+        </Alert>
+      </Snackbar>
+    </ThemeProvider>
+  );
+}
+
+/** Brings a capture file in and opens its take; a refusal says why and changes nothing. */
+export async function bringIn(file: File, refresh: () => unknown) {
+  const notice = useNotice.getState();
+  notice.say(`Bringing in ${file.name}…`);
+  try {
+    const found = await importFile(file);
+    await refresh();
+    notice.say(`${file.name}: ${found.limbs.length ? `found ${found.limbs.join(", ")}` : "no limbs found"}. ${found.notes.join(" ")}`);
+    go(`/take/${found.take_id}`);
+  } catch (error) {
+    notice.warn(`${file.name} was not brought in. ${(error as Error).message}`);
+  }
+}

@@ -1,0 +1,138 @@
+import { Alert, Box, Button, MenuItem, Select, Typography } from "@mui/material";
+import { useCallback, useState } from "react";
+import { Mark } from "../shared/Mark";
+import { go } from "../shared/route";
+import { degrees, mm } from "../shared/format";
+import type { Finding, Proof, TakeInfo } from "../shared/api";
+import { useTake, useTrying } from "./actions";
+import { Help } from "./Help";
+import { PartCard } from "./PartCard";
+import { ProofSlip } from "./ProofSlip";
+import { RevisionLine } from "./RevisionLine";
+import { useShortcuts } from "./shortcuts";
+import { useBench } from "./state";
+import { Strands } from "./Strands";
+import { Transport, usePlayback } from "./Transport";
+import { View } from "./View";
+
+/** The bench: the view, the strands below it, the part card and the proof laid on it like slips of paper. */
+export default function Bench({ takeId, onGround }: { takeId: number; onGround: () => void }) {
+  const query = useTake(takeId);
+  const { info, trial } = useBench();
+  const [help, setHelp] = useState(false);
+  const onHelp = useCallback(() => setHelp(true), []);
+  useTrying();
+  usePlayback();
+  useShortcuts(onHelp);
+
+  if (query.isError && !query.data)
+    return (
+      <Box sx={{ p: 4 }}>
+        <Alert severity="error" action={<Button onClick={() => void query.refetch()}>Try again</Button>}>
+          {query.error.message}
+        </Alert>
+        <Button onClick={() => go("/")} sx={{ mt: 2 }}>
+          Home
+        </Button>
+      </Box>
+    );
+  if (!info || info.id !== takeId) return <Typography sx={{ p: 3 }}>Opening the take…</Typography>;
+  const last = info.proof as unknown as Proof | null;
+  return (
+    <Box sx={{ height: "100%", display: "grid", gridTemplateRows: "46px minmax(240px, 1fr) auto 318px" }}>
+      <Header info={info} onGround={onGround} onHelp={onHelp} />
+      <Box component="main" sx={{ position: "relative", overflow: "hidden" }}>
+        <View info={info} />
+        <Box sx={{ position: "absolute", left: 12, top: 12, bottom: 12, pointerEvents: "none", "& > *": { pointerEvents: "auto" } }}>
+          <PartCard />
+        </Box>
+        <Box sx={{ position: "absolute", right: 12, top: 12, bottom: 12, pointerEvents: "none", "& > *": { pointerEvents: "auto" } }}>
+          {trial ? (
+            <ProofSlip proof={trial.proof as unknown as Proof} sentence={trial.sentence} title="Tried, not applied" />
+          ) : info.findings[0] ? (
+            <FirstFinding info={info} finding={info.findings[0]} />
+          ) : (
+            last && <ProofSlip proof={last} sentence={summary(last)} title={info.label} />
+          )}
+        </Box>
+      </Box>
+      <Transport />
+      <Strands info={info} />
+      <Help open={help} onClose={() => setHelp(false)} />
+    </Box>
+  );
+}
+
+function summary(proof: Proof): string {
+  const jump = Math.max(0, ...proof.changes.map((c) => c.pose));
+  const was = Math.max(0, ...proof.changes.map((c) => c.pose_before));
+  const parts = [
+    proof.changes.length ? `Moves ${mm(jump)} at the change${was > 1e-5 ? ` (was ${mm(was)})` : ""}.` : "",
+    `At most ${mm(proof.departure_place.value)} and ${degrees(proof.departure_turn.value)} off inside;`,
+    proof.outside_place.value <= 1e-9 ? "outside unchanged." : `outside changed by ${mm(proof.outside_place.value)}.`,
+  ];
+  return parts.filter(Boolean).join(" ");
+}
+
+function Header({ info, onGround, onHelp }: { info: TakeInfo; onGround: () => void; onHelp: () => void }) {
+  const [member, setMember] = useState(() => info.members.find((m) => m.kind === "character")?.id ?? info.members[0]!.id);
+  return (
+    <Box component="header" sx={{ display: "flex", alignItems: "center", gap: 1.5, px: 1.5, borderBottom: 1, borderColor: "divider", bgcolor: "background.paper" }}>
+      <Button onClick={() => go("/")} aria-label="Home" sx={{ minWidth: 0, color: "text.primary" }}>
+        <Mark size={26} />
+      </Button>
+      <Typography component="h1" sx={{ fontSize: 16, fontWeight: 650, whiteSpace: "nowrap" }}>
+        <i>{info.name}</i>
+        <Box component="span" sx={{ color: "text.secondary", fontWeight: 400, ml: 1 }}>
+          {info.scene}
+        </Box>
+      </Typography>
+      <Box sx={{ flexGrow: 1 }} />
+      <RevisionLine info={info} />
+      <Select size="small" variant="standard" value={member} onChange={(e) => setMember(e.target.value)} inputProps={{ "aria-label": "Write out" }} sx={{ fontSize: 13 }}>
+        {info.members.map((m) => (
+          <MenuItem key={m.id} value={m.id}>
+            {m.name}
+          </MenuItem>
+        ))}
+      </Select>
+      <Button size="small" component="a" href={`/api/takes/${info.id}/export.bvh?member=${encodeURIComponent(member)}&revision=${info.revision}`}>
+        Write BVH
+      </Button>
+      <Button size="small" onClick={onGround}>
+        Day / lamp
+      </Button>
+      <Button size="small" onClick={onHelp}>
+        Help ?
+      </Button>
+    </Box>
+  );
+}
+
+/** What to do first, in one sentence, beside the fault it is about. */
+function FirstFinding({ info, finding }: { info: TakeInfo; finding: Finding }) {
+  const { toFrame, set } = useBench.getState();
+  const label = info.strands.find((s) => s.member === finding.member && s.part === finding.part)?.label ?? finding.part;
+  return (
+    <Alert
+      severity="warning"
+      icon={<span aria-hidden>▲</span>}
+      variant="outlined"
+      data-testid="first-step"
+      sx={{ width: 300, bgcolor: "background.paper", "& .MuiAlert-message": { fontSize: 13.5 } }}
+      action={
+        <Button
+          size="small"
+          onClick={() => {
+            toFrame(finding.frame);
+            set({ focus: { member: finding.member, part: finding.part } });
+          }}
+        >
+          Go
+        </Button>
+      }
+    >
+      {finding.sentence}: drag along the {label}&apos;s strand from its spike to the end, look at the ghost and the proof, and press Enter.
+    </Alert>
+  );
+}

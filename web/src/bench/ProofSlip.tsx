@@ -1,0 +1,83 @@
+import { Box, Button, Collapse, Link, Paper, Typography } from "@mui/material";
+import { useState } from "react";
+import type { Proof } from "../shared/api";
+import { degrees, mm } from "../shared/format";
+import { useBench } from "./state";
+
+interface Props {
+  proof: Proof;
+  sentence: string;
+  title: string;
+}
+
+/** The proof: one sentence with figures, opening in full; one click to the worst frame. */
+export function ProofSlip({ proof, sentence, title }: Props) {
+  const [open, setOpen] = useState(false);
+  const toFrame = useBench((s) => s.toFrame);
+  return (
+    <Paper variant="outlined" component="section" aria-label="Proof" data-testid="proof" sx={{ p: 1.5, width: 300, maxHeight: "100%", overflow: "auto", borderColor: proof.clean ? "primary.main" : "error.main", borderWidth: 2 }}>
+      <Typography component="h2" sx={{ fontWeight: 700, fontSize: 14 }}>
+        {proof.clean ? "✓ " : "▲ "}
+        {title}
+      </Typography>
+      <Typography data-testid="sentence" sx={{ fontSize: 13, my: 0.5 }}>
+        {sentence}
+      </Typography>
+      <Button size="small" onClick={() => toFrame(proof.worst_frame)}>
+        Worst frame: {proof.worst_frame}
+      </Button>
+      <Link component="button" underline="hover" onClick={() => setOpen(!open)} aria-expanded={open} sx={{ fontSize: 12.5, ml: 1 }}>
+        {open ? "▾ less" : "▸ in full"}
+      </Link>
+      <Collapse in={open}>
+        <Box component="table" sx={{ width: "100%", fontSize: 12, mt: 0.5, "& td:last-of-type": { textAlign: "right", fontWeight: 600 }, "& th": { textAlign: "left", pt: 0.75 } }}>
+          <tbody>
+            {proof.changes.map((c) => (
+              <Rows key={`${c.part}${c.frame}`} title={`${c.label}, frame ${c.frame}`}>
+                <Row label="jump (before)" value={`${mm(c.pose)} (${mm(c.pose_before)})`} />
+                <Row label="turn (before)" value={`${degrees(c.turn)} (${degrees(c.turn_before)})`} />
+                <Row label="speed jump, a frame" value={`${mm(c.speed)} ≤ ${mm(c.allowed_speed)}`} />
+                <Row label="spin jump, a frame" value={`${degrees(c.spin, 3)} ≤ ${degrees(c.allowed_spin, 3)}`} />
+                {c.reason && <Row label={c.reason} value="" />}
+              </Rows>
+            ))}
+            <Rows title={`Frames ${proof.first} to ${proof.last}`}>
+              <Row label={`off in place, ${proof.departure_place.joint} at ${proof.departure_place.frame}`} value={mm(proof.departure_place.value)} />
+              <Row label={`off in turn, ${proof.departure_turn.joint} at ${proof.departure_turn.frame}`} value={degrees(proof.departure_turn.value)} />
+              <Row label="outside, place" value={mm(proof.outside_place.value)} />
+              <Row label="outside, turn" value={degrees(proof.outside_turn.value)} />
+              <Row label="keys kept" value={String(proof.keys.kept)} />
+              <Row label="keys added" value={String(proof.keys.added)} />
+              <Row label="keys removed" value={String(proof.keys.removed)} />
+            </Rows>
+          </tbody>
+        </Box>
+        {proof.notes.map((note) => (
+          <Typography key={note} sx={{ fontSize: 12, mt: 0.5 }}>
+            {note}
+          </Typography>
+        ))}
+      </Collapse>
+    </Paper>
+  );
+}
+
+function Rows({ title, children }: { title: string; children: React.ReactNode }) {
+  return (
+    <>
+      <tr>
+        <th colSpan={2}>{title}</th>
+      </tr>
+      {children}
+    </>
+  );
+}
+
+function Row({ label, value }: { label: string; value: string }) {
+  return (
+    <tr>
+      <td>{label}</td>
+      <td>{value}</td>
+    </tr>
+  );
+}

@@ -1,0 +1,222 @@
+import { Box, ButtonBase, Typography, useTheme } from "@mui/material";
+import { keepPreviousData, useQuery } from "@tanstack/react-query";
+import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
+import { get, type MeterData, type TakeInfo } from "../shared/api";
+import { sideMark } from "../shared/theme";
+import { startingChoices, useOperations } from "./actions";
+import { drawMeter, drawStrands, layout, ordered, scaleOf } from "./drawStrands";
+import { Offer } from "./Offer";
+import { useBench, type PartRef } from "./state";
+
+const LABELS = 148;
+const RULER = 20;
+const METER = 54;
+
+/** A canvas drawn at the screen's own resolution whenever `draw` changes. */
+function Sheet({ width, height, draw, ...rest }: { width: number; height: number; draw: (g: CanvasRenderingContext2D) => void } & React.CanvasHTMLAttributes<HTMLCanvasElement>) {
+  const canvas = useRef<HTMLCanvasElement>(null);
+  useLayoutEffect(() => {
+    const c = canvas.current;
+    const g = c?.getContext("2d");
+    if (!c || !g || width <= 0) return;
+    const ratio = window.devicePixelRatio || 1;
+    c.width = width * ratio;
+    c.height = height * ratio;
+    g.setTransform(ratio, 0, 0, ratio, 0, 0);
+    draw(g);
+  }, [width, height, draw]);
+  return <canvas ref={canvas} style={{ width, height, display: "block", touchAction: "none" }} {...rest} />;
+}
+
+/** One row a part across time; dragging across rows and frames selects a stretch, which is offered what applies. */
+export function Strands({ info }: { info: TakeInfo }) {
+  const theme = useTheme();
+  const operations = useOperations();
+  const { frame, stretch, focus, trial, shown, set, toFrame } = useBench();
+  const box = useRef<HTMLDivElement>(null);
+  const [width, setWidth] = useState(0);
+  const strands = useMemo(() => ordered(info), [info]);
+  const rows = useMemo(() => layout(strands), [strands]);
+  const height = rows.reduce((h, r) => Math.max(h, r.y + r.height), 0);
+  const scale = scaleOf(shown, width);
+
+  useEffect(() => {
+    const watch = new ResizeObserver(([entry]) => setWidth(Math.max(0, Math.floor(entry!.contentRect.width) - LABELS)));
+    if (box.current) watch.observe(box.current);
+    return () => watch.disconnect();
+  }, []);
+
+  const wanted: PartRef[] = stretch?.parts ?? (focus ? [focus] : []);
+  const parts = wanted.map((p) => `part=${encodeURIComponent(`${p.member}/${p.part}`)}`).join("&");
+  const range = `first=${Math.max(info.first, Math.floor(shown[0]))}&last=${Math.min(info.last, Math.ceil(shown[1]))}`;
+  const meter = useQuery({
+    queryKey: ["meter", info.id, info.revision, parts, range],
+    queryFn: () => get<MeterData>(`/takes/${info.id}/meter?${parts}&${range}&revision=${info.revision}`),
+    enabled: parts !== "",
+    placeholderData: keepPreviousData,
+  });
+  const tried = useQuery({
+    queryKey: ["meter", trial?.trial, parts, range],
+    queryFn: () => get<MeterData>(`/takes/${info.id}/meter?${parts}&${range}&trial=${trial!.trial}`),
+    enabled: parts !== "" && trial !== null,
+  });
+
+  const offer = (next: { parts: PartRef[]; first: number; last: number }) => {
+    const limbs = next.parts.filter((p) => info.limbs.some((l) => l.member === p.member && l.part === p.part));
+    const operation = operations?.[0];
+    const chosen = { ...next, parts: limbs.length ? limbs : next.parts };
+    set({ stretch: chosen, trial: null, choices: limbs.length && operation ? startingChoices(operation, info, chosen) : {}, operation: operation?.id ?? "handover" });
+  };
+
+  const press = (event: React.PointerEvent<HTMLCanvasElement>) => {
+    if (event.button !== 0) return;
+    const bounds = event.currentTarget.getBoundingClientRect();
+    const at = (e: { clientX: number; clientY: number }) => {
+      const f = Math.round(scale.frame(e.clientX - bounds.left));
+      const y = e.clientY - bounds.top;
+      return { frame: Math.min(Math.max(f, info.first), info.last), row: Math.max(0, rows.findIndex((r) => y < r.y + r.height)) };
+    };
+    const start = at(event);
+    const startRow = rows[start.row]!.strand;
+    set({ focus: { member: startRow.member, part: startRow.part }, live: null, playing: false });
+    let moved = false;
+    const select = (e: PointerEvent) => {
+      const now = at(e);
+      if (Math.abs(e.clientX - event.clientX) < 4 && !moved) return null;
+      moved = true;
+      const [a, b] = [Math.min(start.row, now.row), Math.max(start.row, now.row)];
+      const found = rows.slice(a, b + 1).map((r) => ({ member: r.strand.member, part: r.strand.part }));
+      return { parts: found, first: Math.min(start.frame, now.frame), last: Math.max(start.frame, now.frame) };
+    };
+    const move = (e: PointerEvent) => {
+      const next = select(e);
+      // While dragging nothing is tried yet: no choices are made.
+      if (next) set({ stretch: next, trial: null, choices: {} });
+    };
+    const up = (e: PointerEvent) => {
+      window.removeEventListener("pointermove", move);
+      window.removeEventListener("pointerup", up);
+      const next = select(e);
+      if (!next || next.last === next.first) {
+        toFrame(start.frame);
+        set({ stretch: null, trial: null, choices: {} });
+        return;
+      }
+      toFrame(next.first);
+      offer(next);
+    };
+    window.addEventListener("pointermove", move);
+    window.addEventListener("pointerup", up);
+  };
+
+  const scrub = (event: React.PointerEvent<HTMLCanvasElement>) => {
+    const bounds = event.currentTarget.getBoundingClientRect();
+    const move = (e: { clientX: number }) => toFrame(scale.frame(e.clientX - bounds.left));
+    const up = () => {
+      window.removeEventListener("pointermove", move);
+      window.removeEventListener("pointerup", up);
+    };
+    move(event);
+    window.addEventListener("pointermove", move);
+    window.addEventListener("pointerup", up);
+  };
+
+  const zoom = (event: React.WheelEvent) => {
+    if (!event.ctrlKey && Math.abs(event.deltaY) > Math.abs(event.deltaX) && !event.shiftKey) return;
+    const middle = scale.frame(event.nativeEvent.offsetX);
+    if (event.ctrlKey) {
+      const k = Math.exp(event.deltaY * 0.002);
+      const next: [number, number] = [middle + (shown[0] - middle) * k, middle + (shown[1] - middle) * k];
+      if (next[1] - next[0] < 6) return;
+      set({ shown: [Math.max(info.first, next[0]), Math.min(info.last, next[1])] });
+    } else {
+      const by = ((event.deltaX || event.deltaY) / Math.max(width, 1)) * (shown[1] - shown[0]);
+      const d = Math.min(Math.max(by, info.first - shown[0]), info.last - shown[1]);
+      set({ shown: [shown[0] + d, shown[1] + d] });
+    }
+  };
+
+  const rulerStep = [1, 2, 5, 10, 20, 50, 100, 200, 500, 1000, 2000, 5000].find((n) => scale.x(n) - scale.x(0) >= 46) ?? 10000;
+  return (
+    <Box ref={box} component="section" aria-label="Strands" sx={{ position: "relative", borderTop: 1, borderColor: "divider", bgcolor: "background.default", display: "flex", flexDirection: "column", minHeight: 0 }} onWheel={zoom}>
+      <Box sx={{ display: "flex" }}>
+        <Typography sx={{ width: LABELS, px: 1.5, fontSize: 11, color: "text.secondary", lineHeight: `${RULER}px` }}>frames</Typography>
+        <Sheet
+          width={width}
+          height={RULER}
+          onPointerDown={scrub}
+          aria-label="Frame ruler"
+          draw={(g) => {
+            g.clearRect(0, 0, width, RULER);
+            g.font = "11px 'Figtree Variable', sans-serif";
+            for (let f = Math.ceil(shown[0] / rulerStep) * rulerStep; f <= shown[1]; f += rulerStep) {
+              g.fillStyle = theme.ink.line;
+              g.fillRect(scale.x(f), 12, 1, 8);
+              g.fillStyle = theme.ink.soft;
+              g.fillText(String(f), scale.x(f) + 3, 12);
+            }
+            const x = scale.x(frame);
+            g.fillStyle = theme.ink.ink;
+            const label = String(frame);
+            const w = g.measureText(label).width + 10;
+            g.fillRect(Math.min(Math.max(x - w / 2, 0), width - w), 1, w, 16);
+            g.fillStyle = theme.ink.sheet;
+            g.fillText(label, Math.min(Math.max(x - w / 2, 0), width - w) + 5, 13);
+          }}
+        />
+      </Box>
+      <Box sx={{ display: "flex", overflowY: "auto", overflowX: "hidden", flexGrow: 1, minHeight: 0, position: "relative" }}>
+        <Box sx={{ width: LABELS, flexShrink: 0, height }}>
+          {rows.map(({ strand, height: h }) => {
+            const mine = focus?.member === strand.member && focus.part === strand.part;
+            const hue = strand.side === "left" ? theme.ink.left : strand.side === "right" ? theme.ink.right : theme.ink.middle;
+            return (
+              <ButtonBase
+                key={`${strand.member}/${strand.part}`}
+                onClick={() => set({ focus: { member: strand.member, part: strand.part } })}
+                aria-pressed={mine}
+                sx={{ display: "flex", justifyContent: "flex-start", width: "100%", height: h, px: 1.5, fontFamily: theme.typography.fontFamily, fontSize: strand.kind === "limb" ? 13.5 : 11.5, fontWeight: strand.kind === "limb" ? 650 : 450, color: hue, bgcolor: mine ? theme.ink.accentSoft : undefined, borderBottom: 1, borderColor: "divider" }}
+              >
+                <span aria-hidden>{sideMark[strand.side]}&nbsp;</span>
+                {strand.label}
+                {strand.findings.length > 0 && <span style={{ color: theme.ink.alarm, marginLeft: 6 }}>▲<span style={{ position: "absolute", left: -9999 }}>has findings</span></span>}
+              </ButtonBase>
+            );
+          })}
+        </Box>
+        <Sheet
+          width={width}
+          height={height}
+          onPointerDown={press}
+          data-testid="strands"
+          data-first={shown[0]}
+          data-last={shown[1]}
+          aria-label="Strands: drag across frames and rows to select a stretch"
+          draw={(g) => drawStrands(g, { info, rows, tried: trial?.strands ?? [], shown, frame, stretch, focus, ink: theme.ink, width, height })}
+        />
+      </Box>
+      <Box sx={{ display: "flex", borderTop: 1, borderColor: "divider" }}>
+        <Typography sx={{ width: LABELS, px: 1.5, pt: 0.5, fontSize: 11, lineHeight: 1.3, color: "text.secondary" }} component="div">
+          <b>Meter</b>
+          <br />
+          <span style={{ color: theme.ink.alarm }}>▮</span> pose jump
+          <br />— speed jump a frame
+        </Typography>
+        <Sheet
+          width={width}
+          height={METER}
+          data-testid="meter"
+          role="img"
+          aria-label={meterWords(meter.data, tried.data)}
+          draw={(g) => drawMeter(g, { shown, frame, ink: theme.ink, width, height: METER, data: meter.data, tried: tried.data })}
+        />
+      </Box>
+      {stretch && <Offer x={LABELS + Math.min(Math.max(scale.x(stretch.first), 8), Math.max(width - 770, -LABELS + 8))} />}
+    </Box>
+  );
+}
+
+function meterWords(data: MeterData | undefined, tried: MeterData | undefined): string {
+  const say = (d: MeterData) => `greatest pose jump ${(1000 * Math.max(0, ...d.pose)).toFixed(3)} mm`;
+  return data ? `Meter: ${say(data)}${tried ? `; tried: ${say(tried)}` : ""}` : "Meter";
+}

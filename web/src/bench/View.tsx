@@ -1,0 +1,129 @@
+import { Box, useTheme } from "@mui/material";
+import { OrbitControls } from "@react-three/drei";
+import { Canvas, useFrame, useThree } from "@react-three/fiber";
+import { useEffect, useMemo, useRef, useState } from "react";
+import * as THREE from "three";
+import type { OrbitControls as Controls } from "three-stdlib";
+import type { TakeInfo } from "../shared/api";
+import { Figures, poseNow, poseTried, Sketch } from "./Body";
+import { Handle, handlesOf } from "./Handles";
+import { useBench, type Viewpoint } from "./state";
+
+/** Asks for one drawing whenever something that is drawn has changed. */
+function Redraw() {
+  const invalidate = useThree((s) => s.invalidate);
+  useEffect(() => {
+    const stop = useBench.subscribe(() => invalidate());
+    let off = () => {};
+    const watch = () => {
+      off();
+      off = useBench.getState().bank?.onArrival(() => invalidate()) ?? (() => {});
+    };
+    watch();
+    const again = useBench.subscribe((now, before) => now.bank !== before.bank && watch());
+    return () => {
+      stop();
+      again();
+      off();
+    };
+  }, [invalidate]);
+  return null;
+}
+
+/** Where the characters are, roughly, for the camera to look at. */
+function centre(info: TakeInfo): THREE.Vector3 {
+  const table = poseNow();
+  const at = info.joints.findIndex(([m]) => info.members.find((x) => x.id === m)?.kind === "character");
+  return table && at >= 0 ? new THREE.Vector3(table[at * 7], table[at * 7 + 1], table[at * 7 + 2]) : new THREE.Vector3(0, 0.9, 0);
+}
+
+const DIRECTIONS: Record<Viewpoint, [number, number, number]> = {
+  free: [2.0, 0.7, 2.45],
+  front: [0, 0, 2.9],
+  side: [2.9, 0, 0],
+  top: [0.001, 3.4, 0],
+  floor: [2.6, -0.62, 0.35],
+};
+
+/** Puts the camera where the viewpoint says, looking at the character. */
+function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
+  const { camera, invalidate } = useThree();
+  const controls = useRef<Controls>(null);
+  const viewpoint = useBench((s) => s.viewpoint);
+  const placed = useRef("");
+  useFrame(() => {
+    const key = `${info.id}:${viewpoint}`;
+    if (placed.current === key || !poseNow() || !controls.current) return;
+    placed.current = key;
+    const target = centre(info);
+    const direction = new THREE.Vector3(...DIRECTIONS[viewpoint]);
+    if (viewpoint === "floor") target.y = Math.max(0.16, target.y - 0.7);
+    camera.position.copy(target).add(direction);
+    if (viewpoint === "floor") camera.position.y = 0.09;
+    controls.current.target.copy(target);
+    controls.current.update();
+    invalidate();
+  });
+  return <OrbitControls ref={controls} makeDefault enabled={!held} enableDamping={false} minDistance={0.4} maxDistance={25} />;
+}
+
+/** A ruled sheet under everything, so that turns and slides can be read. */
+function Ground({ y }: { y: number }) {
+  const theme = useTheme();
+  const grid = useMemo(() => {
+    const made = new THREE.GridHelper(12, 24, theme.ink.soft, theme.ink.soft);
+    const material = made.material as THREE.Material;
+    material.transparent = true;
+    material.opacity = 0.22;
+    material.depthWrite = false;
+    return made;
+  }, [theme]);
+  return (
+    <group position={[0, y, 0]}>
+      <mesh rotation={[-Math.PI / 2, 0, 0]} position={[0, -0.004, 0]}>
+        <circleGeometry args={[9, 48]} />
+        <meshBasicMaterial color={theme.ink.water} transparent opacity={0.55} depthWrite={false} />
+      </mesh>
+      <primitive object={grid} />
+    </group>
+  );
+}
+
+/** The 3D picture: bodies, controls, ghosts. Drawn only when something changes. */
+export function View({ info }: { info: TakeInfo }) {
+  const theme = useTheme();
+  const { focus, ghosts, controls, bones, trial, playing, set } = useBench();
+  const [held, setHeld] = useState(false);
+  const handles = useMemo(() => handlesOf(info, focus), [info, focus]);
+  const hasSet = info.members.some((m) => m.kind === "set");
+  return (
+    <Box sx={{ position: "absolute", inset: 0 }} data-testid="view">
+      <Canvas
+        frameloop="demand"
+        flat
+        dpr={[1, 1.5]}
+        camera={{ fov: 34, near: 0.05, far: 80, position: [2.2, 1.6, 2.7] }}
+        gl={{ antialias: true, preserveDrawingBuffer: false }}
+        aria-label="3D view of the take"
+        onCreated={(state) => ((window as unknown as { benchView?: unknown }).benchView = state)}
+      >
+        <color attach="background" args={[theme.ink.sky]} />
+        <hemisphereLight args={["#ffffff", "#c9b48f", 2.1]} />
+        <directionalLight position={[3, 6, 4]} intensity={1.5} />
+        <Redraw />
+        <Camera info={info} held={held} />
+        <Ground y={hasSet ? -0.3 : 0} />
+        <Figures info={info} pose={() => poseNow()} onPick={(part) => set({ focus: part })} />
+        {trial && <Figures info={info} pose={poseTried} ghost={theme.ink.accent} />}
+        {bones && <Sketch info={info} pose={() => poseNow()} color={theme.ink.ink} opacity={0.9} />}
+        {ghosts && !playing && (
+          <>
+            <Sketch info={info} pose={() => poseNow(-1)} color={theme.ink.ink} opacity={0.35} />
+            <Sketch info={info} pose={() => poseNow(1)} color={theme.ink.alarm} opacity={0.45} />
+          </>
+        )}
+        {controls && handles.map((spec) => <Handle key={`${spec.id}:${info.revision}`} info={info} spec={spec} onHold={setHeld} />)}
+      </Canvas>
+    </Box>
+  );
+}

@@ -1,0 +1,72 @@
+import { getFloats } from "../shared/api";
+
+const CHUNK = 128;
+
+/**
+ * Poses fetched ahead, by source (a revision or a trial) and chunk of frames, so that playback never waits for
+ * the network. One frame is a row of (position, rotation) of all joints, then of each limb's control and guide.
+ */
+export class PoseBank {
+  private chunks = new Map<string, Float32Array>();
+  private waiting = new Map<string, Promise<void>>();
+  private listeners = new Set<() => void>();
+
+  constructor(
+    readonly take: number,
+    readonly first: number,
+    readonly last: number,
+    readonly rows: number,
+  ) {}
+
+  /** The pose at a whole frame, or null while it is on its way. */
+  at(source: string, frame: number): Float32Array | null {
+    const f = Math.min(Math.max(Math.round(frame), this.first), this.last) - this.first;
+    const chunk = Math.floor(f / CHUNK);
+    const data = this.chunks.get(`${source}:${chunk}`);
+    if (!data) {
+      void this.fetch(source, chunk);
+      return null;
+    }
+    const size = this.rows * 7;
+    const start = (f - chunk * CHUNK) * size;
+    return data.subarray(start, start + size);
+  }
+
+  /** Fetches the frames around and after this one. */
+  ahead(source: string, frame: number) {
+    const chunk = Math.floor((frame - this.first) / CHUNK);
+    const most = Math.floor((this.last - this.first) / CHUNK);
+    for (let c = Math.max(chunk - 1, 0); c <= Math.min(chunk + 6, most); c++) void this.fetch(source, c);
+    if (most >= 7) void this.fetch(source, 0);
+  }
+
+  onArrival(listener: () => void) {
+    this.listeners.add(listener);
+    return () => {
+      this.listeners.delete(listener);
+    };
+  }
+
+  private fetch(source: string, chunk: number): Promise<void> {
+    const key = `${source}:${chunk}`;
+    if (this.chunks.has(key)) return Promise.resolve();
+    const waiting = this.waiting.get(key);
+    if (waiting) return waiting;
+    const first = this.first + chunk * CHUNK;
+    const last = Math.min(first + CHUNK - 1, this.last);
+    const [kind, id] = source.split("-");
+    const promise = getFloats(`/takes/${this.take}/poses?first=${first}&last=${last}&${kind}=${id}`)
+      .then((data) => {
+        // Old sources make room: a few hundred chunks are plenty for any take in hand.
+        while (this.chunks.size > 400) this.chunks.delete(this.chunks.keys().next().value!);
+        this.chunks.set(key, data);
+        this.listeners.forEach((listener) => listener());
+      })
+      .catch(() => {
+        // Asked for again when it is next needed; other requests tell the user that the service is away.
+      })
+      .finally(() => this.waiting.delete(key));
+    this.waiting.set(key, promise);
+    return promise;
+  }
+}

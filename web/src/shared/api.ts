@@ -1,0 +1,121 @@
+import type { components } from "../generated/api";
+
+type Schemas = components["schemas"];
+export type TakeInfo = Schemas["TakeInfo"];
+export type Strand = Schemas["Strand"];
+export type Member = Schemas["MemberInfo"];
+export type Shape = Schemas["ShapeInfo"];
+export type SceneEntry = Schemas["SceneEntry"];
+export type Operation = Schemas["OperationInfo"];
+export type Choice = Schemas["Choice"];
+export type Tried = Schemas["Tried"];
+export type Applied = Schemas["Applied"];
+export type Card = Schemas["Card"];
+export type MeterData = Schemas["Meter"];
+export type Revision = Schemas["RevisionInfo"];
+export type PoseStrip = Schemas["PoseStrip"];
+export type OperationAsked = Schemas["OperationAsked"];
+export type DragAsked = Schemas["DragAsked"];
+export type Imported = Schemas["ImportedInfo"];
+export type Finding = Schemas["FindingInfo"];
+
+export interface Change {
+  member: string;
+  part: string;
+  label: string;
+  frame: number;
+  pose: number;
+  turn: number;
+  speed: number;
+  spin: number;
+  allowed_speed: number;
+  allowed_spin: number;
+  pose_before: number;
+  turn_before: number;
+  speed_before: number;
+  spin_before: number;
+  reason: string;
+}
+
+export interface Worst {
+  value: number;
+  frame: number;
+  joint: string;
+}
+
+/** The proof as the core measured it: metres, radians, and both per frame. */
+export interface Proof {
+  operation: string;
+  first: number;
+  last: number;
+  changes: Change[];
+  departure_place: Worst;
+  departure_turn: Worst;
+  outside_place: Worst;
+  outside_turn: Worst;
+  keys: { kept: number; added: number; removed: number };
+  residual_place: number;
+  residual_turn: number;
+  gives: Record<string, number>;
+  notes: string[];
+  clean: boolean;
+  worst_frame: number;
+}
+
+export class Problem extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+    readonly head: number | null = null,
+    readonly line: number | null = null,
+  ) {
+    super(message);
+  }
+}
+
+async function answer(path: string, init?: RequestInit): Promise<Response> {
+  let response: Response;
+  try {
+    response = await fetch(`/api${path}`, init);
+  } catch {
+    throw new Problem("The service does not answer. What was applied is safe; this page goes on when it is back.", 0);
+  }
+  if (response.ok) return response;
+  let body: Partial<Schemas["Problem"]> = {};
+  try {
+    body = (await response.json()) as Schemas["Problem"];
+  } catch {
+    // Not every failure on the way speaks JSON; the status says enough then.
+  }
+  throw new Problem(body.message ?? `The service answered ${response.status}.`, response.status, body.head ?? null, body.line ?? null);
+}
+
+export async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
+  return (await (await answer(path, signal ? { signal } : undefined)).json()) as T;
+}
+
+export async function post<T>(path: string, body: unknown): Promise<T> {
+  const response = await answer(path, {
+    method: "POST",
+    headers: { "Content-Type": "application/json" },
+    body: JSON.stringify(body),
+  });
+  return (response.status === 204 ? undefined : await response.json()) as T;
+}
+
+export async function getFloats(path: string, signal?: AbortSignal): Promise<Float32Array> {
+  return new Float32Array(await (await answer(path, signal ? { signal } : undefined)).arrayBuffer());
+}
+
+export async function importFile(file: File): Promise<Imported> {
+  const response = await answer(`/import?filename=${encodeURIComponent(file.name)}`, {
+    method: "POST",
+    headers: { "Content-Type": "application/octet-stream" },
+    body: file,
+  });
+  return (await response.json()) as Imported;
+}
+
+export async function removeScene(id: number): Promise<void> {
+  await answer(`/scenes/${id}`, { method: "DELETE" });
+}

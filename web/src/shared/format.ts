@@ -1,0 +1,20 @@
+/** Metres as millimetres, with as many digits as matter. */
+export function mm(metres: number): string {
+  const v = Math.abs(metres) * 1000;
+  if (v < 5e-4) return "0 mm";
+  if (v < 0.1) return `${v.toFixed(3)} mm`;
+  if (v < 100) return `${v.toFixed(1)} mm`;
+  return `${v.toFixed(0)} mm`;
+}
+
+/** Radians as degrees. */
+export function degrees(radians: number, digits = 2): string {
+  const v = (radians * 180) / Math.PI;
+  return `${Math.abs(v) < 0.5 * 10 ** -digits ? (0).toFixed(digits) : v.toFixed(digits)}°`;
+}
+
+export function channelValue(value: number, unit: string): string {
+  if (unit === "rad") return degrees(value, 1);
+  if (unit === "m") return `${(value * 1000).toFixed(1)} mm`;
+  return value > 0 ? "positive" : "negative";
+}

@@ -1,0 +1,327 @@
+"""The service: routes over HTTP and live posing over a WebSocket. Everything the interface does, a script can."""
+
+from __future__ import annotations
+
+import asyncio
+import struct
+from pathlib import Path
+from typing import Annotated, Any
+
+import numpy as np
+import orjson
+from fastapi import FastAPI, HTTPException, Query, Request, Response, WebSocket, WebSocketDisconnect
+from fastapi.exceptions import RequestValidationError
+from fastapi.responses import FileResponse, JSONResponse
+from fastapi.staticfiles import StaticFiles
+from pydantic import ValidationError
+from sqlalchemy.exc import DBAPIError, OperationalError
+from starlette.concurrency import run_in_threadpool
+
+from ..core.curves import ARRIVING, LEAVING
+from ..core.errors import CoreError
+from ..core.evaluation import Program
+from ..core.measure import meter
+from ..core.operations import pose
+from ..core.takes import Scene
+from ..formats import FormatError, bvh
+from ..store.codec import proof_json
+from ..store.store import Missing, Stale, Store
+from . import operations
+from . import schemas as s
+from .guard import Guard
+from .studio import Studio, as_drag, card, pose_strip, pose_table, strands
+
+#: Most frames of poses in one answer.
+MAX_POSES = 1024
+#: Most sockets open at once.
+MAX_SOCKETS = 32
+
+TakeId = int
+Frames = Annotated[float, Query(allow_inf_nan=False)]
+PROBLEMS: dict[int | str, dict[str, Any]] = {
+    404: {"model": s.Problem, "description": "What was asked for is not there."},
+    409: {"model": s.Problem, "description": "The take has moved on; `head` is where it stands."},
+    422: {"model": s.Problem, "description": "It can't be done; `message` says why and what to do."},
+    503: {"model": s.Problem, "description": "The database does not answer just now; nothing was lost."},
+}
+
+
+def create_app(store: Store, web: Path | None = None) -> FastAPI:
+    """The application on a store; `web` is the folder of the built interface."""
+    app = FastAPI(
+        title="Yielding Tether", version="0.1.0", openapi_url="/api/openapi.json", docs_url=None, redoc_url=None,
+        summary="Hand limbs over between IK and FK without pose pops, and prove it.",
+    )  # fmt: skip
+    app.add_middleware(Guard)
+    studio = Studio(store)
+    app.state.studio = studio
+    _errors(app)
+    _scenes(app, studio)
+    _takes(app, studio)
+    _writing(app, studio)
+    _live(app, studio)
+    if web is not None and web.exists():
+        _interface(app, web)
+    return app
+
+
+def _errors(app: FastAPI) -> None:
+    def problem(status: int, message: str, **more: object) -> JSONResponse:
+        return JSONResponse(s.Problem(message=message, **more).model_dump(), status)  # type: ignore[arg-type]
+
+    @app.exception_handler(CoreError)
+    def core(_: Request, error: CoreError) -> JSONResponse:
+        return problem(422, str(error))
+
+    @app.exception_handler(FormatError)
+    def fmt(_: Request, error: FormatError) -> JSONResponse:
+        return problem(422, str(error), line=error.line, token=error.token)
+
+    @app.exception_handler(Missing)
+    def missing(_: Request, error: Missing) -> JSONResponse:
+        return problem(404, str(error))
+
+    @app.exception_handler(Stale)
+    def stale(_: Request, error: Stale) -> JSONResponse:
+        return problem(409, str(error), head=error.head, changed=error.labels)
+
+    @app.exception_handler(RequestValidationError)
+    def invalid(_: Request, error: RequestValidationError) -> JSONResponse:
+        first = error.errors()[0]
+        where = ".".join(str(p) for p in first["loc"])
+        return problem(422, f"{where}: {first['msg']}.")
+
+    @app.exception_handler(OperationalError)
+    def away(_: Request, error: OperationalError) -> JSONResponse:
+        return problem(503, "The database does not answer just now. What was applied is safe; try again in a moment.")
+
+
+def _scenes(app: FastAPI, studio: Studio) -> None:
+    @app.get("/api/health", tags=["service"], summary="Whether service and database are well")
+    def health(response: Response) -> s.Health:
+        try:
+            studio.store.ping()
+        except DBAPIError:
+            response.status_code = 503
+            return s.Health(database="away")
+        return s.Health(database="well")
+
+    @app.get("/api/scenes", tags=["scenes"], summary="All scenes with their cast and takes", responses=PROBLEMS)
+    def list_scenes() -> list[s.SceneEntry]:
+        found = []
+        for scene in studio.store.scenes():
+            takes = []
+            for row in scene["takes"]:
+                open_ = studio.open(row.id)
+                take = open_.loaded.take
+                takes.append(
+                    s.TakeEntry(
+                        id=row.id, name=row.name, first=row.first, last=row.last, rate=float(take.rate),
+                        revisions=len(studio.store.revisions(row.id)),
+                        keys=sum(len(c) for n, c in take.curves.items() if not n.endswith((".position", ".rotation"))),
+                        captured=bool(take.captures), findings=[f.sentence for f in studio.findings(open_)],
+                    )
+                )  # fmt: skip
+            found.append(
+                s.SceneEntry(
+                    id=scene["row"].id, name=scene["row"].name, cast=[name for _, name, _ in scene["members"]], takes=takes
+                )
+            )
+        return found
+
+    @app.delete("/api/scenes/{scene_id}", tags=["scenes"], status_code=204, summary="Remove a scene with its takes", responses=PROBLEMS)
+    def delete_scene(scene_id: int) -> None:
+        studio.store.delete_scene(scene_id)
+
+    @app.post(
+        "/api/import", tags=["scenes"], summary="Bring in a capture file (BVH) as a new scene", responses=PROBLEMS,
+        openapi_extra={"requestBody": {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}}},
+    )  # fmt: skip
+    async def import_file(request: Request, filename: Annotated[str, Query(max_length=200)], unit: str | None = None) -> s.ImportedInfo:
+        """The body is the file itself. `unit` overrides the one proposed from the body's height. A broken file is
+        refused with its line, the token and what was expected, and leaves nothing behind."""
+        data = await request.body()
+        return await run_in_threadpool(_import, studio, data, filename, unit)
+
+
+def _import(studio: Studio, data: bytes, filename: str, unit: str | None) -> s.ImportedInfo:
+    if not filename.lower().endswith(".bvh"):
+        raise FormatError(f"{filename} is no capture file: so far BVH files can be brought in.")
+    name = Path(filename.replace("\\", "/")).stem[:80] or "Capture"
+    read = bvh.read(data, "body", name, unit)
+    program = Program(Scene(name, (read.member,)), read.take)
+    scene_id, takes = studio.store.add_scene(program.scene, [read.take])
+    return s.ImportedInfo(
+        scene_id=scene_id, take_id=takes[0], notes=list(read.notes),
+        limbs=[limb.part.label for limb in program.limbs.values()],
+    )  # fmt: skip
+
+
+def _takes(app: FastAPI, studio: Studio) -> None:
+    @app.get("/api/operations", tags=["takes"], summary="What can be done on a stretch of parts, with its choices")
+    def list_operations() -> list[s.OperationInfo]:
+        return [o.info for o in operations.OFFERED.values()]
+
+    @app.get("/api/takes/{take_id}", tags=["takes"], summary="Open a take: cast, strands, findings, revision", responses=PROBLEMS)
+    def open_take(take_id: TakeId, revision: int | None = None) -> s.TakeInfo:
+        return studio.take_info(take_id, revision)
+
+    @app.get("/api/takes/{take_id}/strip", tags=["takes"], summary="Small poses of a take", responses=PROBLEMS)
+    def strip(take_id: TakeId) -> s.PoseStrip:
+        return pose_strip(studio.open(take_id).program)
+
+    @app.post("/api/takes/{take_id}/transforms", tags=["takes"], summary="World transforms of joints at given times", responses=PROBLEMS)
+    def transforms(take_id: TakeId, asked: s.TransformsAsked) -> Response:
+        program = studio.open(take_id, asked.revision).program
+        members = None if asked.member is None else [program.scene.member(asked.member).id]
+        names, nodes = program.joints(members)
+        poses = program.evaluate(asked.times, ARRIVING if asked.side == "arriving" else LEAVING)
+        body = {
+            "joints": names, "times": asked.times, "positions": np.ascontiguousarray(poses.pos[:, nodes]),
+            "rotations": np.ascontiguousarray(poses.rot[:, nodes]),
+        }  # fmt: skip
+        return Response(orjson.dumps(body, option=orjson.OPT_SERIALIZE_NUMPY), media_type="application/json")
+
+    @app.get("/api/takes/{take_id}/poses", tags=["takes"], summary="Poses of whole frames, as float32", responses=PROBLEMS, response_class=Response)
+    def poses(take_id: TakeId, first: Frames, last: Frames, revision: int | None = None, trial: str | None = None) -> Response:
+        """Little-endian float32, frames × (joints, then each limb's IK control and bend guide) × (position,
+        rotation): the order of `joints` and `limbs` in the opened take. At most 1,024 frames."""
+        program = studio.trial(trial).program if trial else studio.open(take_id, revision).program
+        if not first <= last < first + MAX_POSES:
+            raise CoreError(f"Ask for 1 to {MAX_POSES} frames at a time, first to last.")
+        at = np.arange(first, last + 0.5)
+        return Response(pose_table(program, program.evaluate(at)).tobytes(), media_type="application/octet-stream")
+
+    @app.get("/api/takes/{take_id}/meter", tags=["takes"], summary="Pose and speed jumps per frame", responses=PROBLEMS)
+    def read_meter(
+        take_id: TakeId, part: Annotated[list[str], Query(max_length=200)], first: Frames, last: Frames,
+        revision: int | None = None, trial: str | None = None,
+    ) -> s.Meter:  # fmt: skip
+        """`part` is member/part, once for each part."""
+        program = studio.trial(trial).program if trial else studio.open(take_id, revision).program
+        if not first <= last < first + 4 * MAX_POSES:
+            raise CoreError(f"Ask for 1 to {4 * MAX_POSES} frames at a time, first to last.")
+        nodes = []
+        for name in part:
+            member, _, which = name.partition("/")
+            nodes += [program.nodes[member, j] for j in program.scene.member(member).part(which).joints]
+        frames = np.arange(first, last + 0.5)
+        place, speed = meter(program, np.array(nodes), frames)
+        return s.Meter(frames=frames.tolist(), pose=place.tolist(), speed=speed.tolist())
+
+    @app.get("/api/takes/{take_id}/card", tags=["takes"], summary="A part at a frame: values of its systems", responses=PROBLEMS)
+    def read_card(take_id: TakeId, member: str, part: str, frame: Frames, revision: int | None = None) -> s.Card:
+        return card(studio.open(take_id, revision).program, member, part, frame)
+
+    @app.get("/api/takes/{take_id}/revisions", tags=["revisions"], summary="All revisions of a take", responses=PROBLEMS)
+    def revisions(take_id: TakeId) -> list[s.RevisionInfo]:
+        return studio.revisions(take_id)
+
+    @app.get("/api/takes/{take_id}/export.bvh", tags=["takes"], summary="One member as a BVH file", responses=PROBLEMS, response_class=Response)
+    def export(
+        take_id: TakeId, member: str, first: float | None = None, last: float | None = None, revision: int | None = None
+    ) -> Response:
+        open_ = studio.open(take_id, revision)
+        take = open_.loaded.take
+        data = bvh.write(
+            open_.program, member, take.first if first is None else first, take.last if last is None else last
+        )
+        name = "".join(c if c.isalnum() else "-" for c in f"{take.name} {member}").lower()
+        return Response(data, media_type="text/plain; charset=utf-8", headers={"Content-Disposition": f'attachment; filename="{name}.bvh"'})
+
+
+def _writing(app: FastAPI, studio: Studio) -> None:
+    @app.post("/api/takes/{take_id}/try", tags=["operations"], summary="Try an operation: its result and proof, nothing written", responses=PROBLEMS)
+    def try_operation(take_id: TakeId, asked: s.OperationAsked) -> s.Tried:
+        name, trial = studio.try_(take_id, asked)
+        shown = {(p.member, p.part) for p in asked.parts}
+        rows = [row for row in strands(trial.program, []) if (row.member, row.part) in shown]
+        return s.Tried(trial=name, proof=proof_json(trial.proof), sentence=operations.sentence(trial.proof), strands=rows)
+
+    @app.post("/api/takes/{take_id}/apply", tags=["operations"], summary="Apply an operation as one revision", responses=PROBLEMS)
+    def apply_operation(take_id: TakeId, asked: s.OperationAsked) -> s.Applied:
+        return studio.apply(take_id, asked)
+
+    @app.post("/api/takes/{take_id}/pose", tags=["operations"], summary="Pose one control and key it", responses=PROBLEMS)
+    def apply_pose(take_id: TakeId, asked: s.DragAsked) -> s.Applied:
+        return studio.apply_drag(take_id, asked)
+
+    @app.post("/api/takes/{take_id}/undo", tags=["revisions"], summary="Go back to the revision before", responses=PROBLEMS)
+    def undo(take_id: TakeId, asked: s.Based) -> s.Based:
+        return s.Based(revision=studio.store.step(take_id, asked.revision, -1))
+
+    @app.post("/api/takes/{take_id}/redo", tags=["revisions"], summary="Go on to the revision after", responses=PROBLEMS)
+    def redo(take_id: TakeId, asked: s.Based) -> s.Based:
+        return s.Based(revision=studio.store.step(take_id, asked.revision, 1))
+
+    @app.post("/api/takes/{take_id}/head", tags=["revisions"], summary="Go to any revision", responses=PROBLEMS)
+    def go_to(take_id: TakeId, asked: s.GoTo) -> s.Based:
+        return s.Based(revision=studio.store.go_to(take_id, asked.revision, asked.to))
+
+    @app.post("/api/takes/{take_id}/revisions/{revision}/name", tags=["revisions"], status_code=204, summary="Name a revision", responses=PROBLEMS)
+    def name_revision(take_id: TakeId, revision: int, asked: s.Named) -> None:
+        studio.store.name_revision(take_id, revision, asked.name)
+
+
+def _live(app: FastAPI, studio: Studio) -> None:
+    open_sockets = 0
+
+    @app.websocket("/api/takes/{take_id}/live")
+    async def live(socket: WebSocket, take_id: int) -> None:
+        """Poses a control while it is dragged. In: a DragAsked as JSON with a number `seq`. Out: `seq` as uint32,
+        then one frame of the pose table as float32; or a text message with what is wrong. Nothing is stored."""
+        nonlocal open_sockets
+        if open_sockets >= MAX_SOCKETS:
+            await socket.close(4429, "Too many windows are open.")
+            return
+        await socket.accept()
+        open_sockets += 1
+        try:
+            while True:
+                text = await socket.receive_text()
+                await _answer(socket, studio, take_id, text)
+        except WebSocketDisconnect:
+            return
+        finally:
+            open_sockets -= 1
+
+
+async def _answer(socket: WebSocket, studio: Studio, take_id: int, text: str) -> None:
+    seq = 0
+    try:
+        if len(text) > 4096:
+            raise CoreError("A drag is a short message.")
+        body = orjson.loads(text)
+        seq = int(body.pop("seq", 0)) if isinstance(body, dict) else 0
+        asked = s.DragAsked.model_validate(body)
+        reply = await asyncio.get_running_loop().run_in_executor(None, _posed, studio, take_id, asked)
+        await socket.send_bytes(struct.pack("<I", seq & 0xFFFFFFFF) + reply)
+    except (ValidationError, orjson.JSONDecodeError, ValueError, TypeError) as error:
+        # CoreError is a ValueError; all of these tell the sender what to mend.
+        message = str(error) if isinstance(error, CoreError) else "This is no drag: see docs/api.md."
+        await socket.send_text(orjson.dumps({"seq": seq, "message": message}).decode())
+    except (Missing, OperationalError) as error:
+        message = str(error) if isinstance(error, Missing) else "The database does not answer just now."
+        await socket.send_text(orjson.dumps({"seq": seq, "message": message}).decode())
+
+
+def _posed(studio: Studio, take_id: int, asked: s.DragAsked) -> bytes:
+    program = studio.open(take_id, asked.revision).program
+    found = pose.solve(program, as_drag(asked))
+    return pose_table(program, program.evaluate([asked.frame], overrides=dict(found.values))).tobytes()
+
+
+def _interface(app: FastAPI, web: Path) -> None:
+    app.mount("/assets", StaticFiles(directory=web / "assets"), name="assets")
+
+    @app.get("/{path:path}", include_in_schema=False)
+    def page(path: str) -> FileResponse:
+        if path.startswith("api/"):
+            raise HTTPException(404)
+        file = (web / path).resolve()
+        if path and file.is_file() and web.resolve() in file.parents:
+            return FileResponse(file)
+        # A new build must be seen at once; what it loads is named by content.
+        return FileResponse(web / "index.html", headers={"Cache-Control": "no-cache"})
+
+

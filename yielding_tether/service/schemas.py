@@ -1,0 +1,329 @@
+"""What travels over HTTP. Lengths in metres, angles in radians, times in frames, rotations x y z w."""
+
+from __future__ import annotations
+
+from typing import Annotated, Any, Literal
+
+from pydantic import BaseModel, ConfigDict, Field
+
+Vec3 = tuple[float, float, float]
+Quat = tuple[float, float, float, float]
+Finite = Annotated[float, Field(allow_inf_nan=False)]
+
+
+class Model(BaseModel):
+    model_config = ConfigDict(extra="forbid")
+
+
+class Health(Model):
+    service: Literal["well"] = "well"
+    database: Literal["well", "away"]
+
+
+class Problem(Model):
+    """Every error answers with this: what is wrong, where, and what to do."""
+
+    message: str
+    line: int | None = None
+    token: str | None = None
+    head: int | None = None
+    changed: list[str] = []
+
+
+class TakeEntry(Model):
+    id: int
+    name: str
+    first: int
+    last: int
+    rate: float
+    revisions: int
+    keys: int
+    captured: bool
+    findings: list[str]
+
+
+class SceneEntry(Model):
+    id: int
+    name: str
+    cast: list[str]
+    takes: list[TakeEntry]
+
+
+class PoseStrip(Model):
+    """Small poses of the characters: per frame, bones as (from, to) points seen from the front side."""
+
+    frames: list[float]
+    bones: list[list[tuple[float, float, float, float]]]
+
+
+class ShapeInfo(Model):
+    joint: str
+    form: Literal["capsule", "ball", "block", "ring"]
+    tone: str
+    a: Vec3
+    b: Vec3
+    size: list[float]
+    turn: Quat
+
+
+class PartInfo(Model):
+    name: str
+    label: str
+    side: Literal["left", "right", "middle"]
+    kind: Literal["free", "fk", "limb"]
+    joints: list[str]
+    role: str = ""
+    hinge_from: str = ""
+
+
+class MemberInfo(Model):
+    id: str
+    name: str
+    kind: Literal["character", "prop", "set"]
+    joints: list[str]
+    parents: list[int]
+    parts: list[PartInfo]
+    shapes: list[ShapeInfo]
+    notes: list[str]
+
+
+class LimbInfo(Model):
+    """A limb in the order in which its handles follow the joints in every table of poses."""
+
+    member: str
+    part: str
+
+
+class RevisionInfo(Model):
+    id: int
+    number: int
+    parent: int | None
+    label: str
+    name: str | None
+    created: str
+    proof: dict[str, Any] | None
+    on_path: bool = Field(description="whether the head stands at it or after it")
+
+
+class StrandKey(Model):
+    time: float
+    split: bool
+    systems: list[str] = Field(description="which systems of the part have a key there")
+
+
+class Follow(Model):
+    """Who is followed from one frame to another, with the greatest weight there."""
+
+    anchor: str
+    first: float
+    last: float
+    weight: float
+
+
+class FindingInfo(Model):
+    kind: str
+    member: str
+    part: str
+    frame: float
+    place: float
+    turn: float
+    sentence: str
+
+
+class Strand(Model):
+    """One part across time. `drive`: 0 FK … 1 IK at each whole frame, empty for parts that are no limbs;
+    `captured`: share of the capture at each frame, empty where there is none."""
+
+    member: str
+    part: str
+    label: str
+    side: str
+    kind: str
+    drive: list[float]
+    captured: list[float]
+    keys: list[StrandKey]
+    follows: list[Follow]
+    findings: list[FindingInfo]
+
+
+class TakeInfo(Model):
+    id: int
+    scene_id: int
+    scene: str
+    name: str
+    rate: float
+    rate_fraction: tuple[int, int]
+    first: int
+    last: int
+    revision: int
+    number: int
+    can_undo: bool
+    can_redo: bool
+    members: list[MemberInfo]
+    joints: list[tuple[str, str]] = Field(description="(member, joint) in the order of all pose tables")
+    limbs: list[LimbInfo]
+    strands: list[Strand]
+    findings: list[FindingInfo]
+    proof: dict[str, Any] | None
+    label: str
+
+
+class TransformsAsked(Model):
+    """Times in frames, at most 2,000; side matters only at split keys."""
+
+    times: Annotated[list[Finite], Field(min_length=1, max_length=2000)]
+    side: Literal["arriving", "leaving"] = "leaving"
+    member: str | None = None
+    revision: int | None = None
+    model_config = ConfigDict(
+        extra="forbid", json_schema_extra={"examples": [{"times": [117.5, 118], "side": "arriving", "member": "marl"}]}
+    )
+
+
+class Transforms(Model):
+    joints: list[tuple[str, str]]
+    times: list[float]
+    positions: list[list[Vec3]]
+    rotations: list[list[Quat]]
+
+
+class PartRef(Model):
+    member: str
+    part: str
+
+
+class OperationAsked(Model):
+    """An operation on a stretch of some parts. `last` null means from here on. `choices` are those that
+    GET /api/operations describes; what is left out takes its default."""
+
+    operation: str
+    revision: int
+    parts: Annotated[list[PartRef], Field(min_length=1, max_length=200)]
+    first: Finite
+    last: Finite | None = None
+    choices: dict[str, str | int | float | bool] = {}
+    model_config = ConfigDict(
+        extra="forbid",
+        json_schema_extra={
+            "examples": [
+                {
+                    "operation": "handover", "revision": 1, "parts": [{"member": "marl", "part": "arm.R"}],
+                    "first": 118, "last": None, "choices": {"to": "ik", "after": "carry", "keys": "kept", "settle": 4},
+                }
+            ]
+        },
+    )  # fmt: skip
+
+
+class Tried(Model):
+    trial: str
+    proof: dict[str, Any]
+    sentence: str
+    strands: list[Strand]
+
+
+class Applied(Model):
+    revision: int
+    number: int
+    label: str
+    sentence: str
+    proof: dict[str, Any] | None
+
+
+class Based(Model):
+    """The revision a writer started from."""
+
+    revision: int
+
+
+class GoTo(Based):
+    to: int
+
+
+class Named(Model):
+    name: Annotated[str, Field(max_length=120)] | None
+
+
+class DragAsked(Model):
+    """A handle put to a place in the world at one frame."""
+
+    revision: int
+    frame: Finite
+    member: str
+    part: str
+    handle: Literal["control", "guide", "joint"]
+    joint: str = ""
+    position: tuple[Finite, Finite, Finite]
+    rotation: tuple[Finite, Finite, Finite, Finite] = (0.0, 0.0, 0.0, 1.0)
+
+
+class Meter(Model):
+    """Per frame the greatest one-sided jump of the parts: metres, and metres a frame."""
+
+    frames: list[float]
+    pose: list[float]
+    speed: list[float]
+
+
+class CardChannel(Model):
+    """A channel at a frame. `value` as keyed; `fits`: what would reproduce the pose."""
+
+    name: str
+    label: str
+    unit: str
+    value: float
+    fits: float
+    keyed: bool
+    live: bool
+
+
+class CardSystem(Model):
+    system: str
+    driving: bool
+    channels: list[CardChannel]
+
+
+class Card(Model):
+    """A part at a frame. `idle_place`, `idle_turn`: how far the stored idle system stands from the pose."""
+
+    member: str
+    part: str
+    label: str
+    side: str
+    kind: str
+    drive: float | None
+    captured: float | None
+    driver: str
+    systems: list[CardSystem]
+    idle_place: float | None
+    idle_turn: float | None
+    residual: float | None
+    follows: list[Follow]
+    rule: str
+
+
+class Choice(Model):
+    name: str
+    label: str
+    kind: Literal["options", "whole"]
+    options: list[tuple[str, str]] = []
+    least: int = 0
+    most: int = 0
+    default: str | int
+    folded: bool = False
+    help: str = ""
+
+
+class OperationInfo(Model):
+    id: str
+    label: str
+    applies: Literal["limbs"]
+    help: str
+    choices: list[Choice]
+
+
+class ImportedInfo(Model):
+    scene_id: int
+    take_id: int
+    notes: list[str]
+    limbs: list[str]

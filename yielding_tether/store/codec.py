@@ -1,0 +1,71 @@
+"""Core objects to stored bytes and back."""
+
+from __future__ import annotations
+
+import hashlib
+import struct
+from typing import Any
+
+import numpy as np
+from pydantic import TypeAdapter
+
+from ..core.cast import Member
+from ..core.curves import Curve
+from ..core.proof import Proof
+from ..core.takes import Capture, Tether
+
+_MEMBER = TypeAdapter(Member)
+_TETHERS = TypeAdapter(tuple[Tether, ...])
+_PROOF = TypeAdapter(Proof)
+
+
+def digest(data: bytes) -> str:
+    return hashlib.sha256(data).hexdigest()
+
+
+def curve_bytes(c: Curve) -> bytes:
+    """Count, then the numbers as little-endian float64, then the marks."""
+    return struct.pack("<I", len(c)) + c.numbers.astype("<f8").tobytes() + c.marks.tobytes()
+
+
+def curve_from(data: bytes) -> Curve:
+    (count,) = struct.unpack_from("<I", data)
+    numbers = np.frombuffer(data, "<f8", count * 5, 4).reshape(count, 5).astype(np.float64)
+    marks = np.frombuffer(data, np.uint8, count * 4, 4 + 40 * count).reshape(count, 4).copy()
+    return Curve(numbers, marks)
+
+
+def capture_bytes(capture: Capture) -> bytes:
+    return capture.offsets.astype("<f8").tobytes() + capture.rotations.astype("<f8").tobytes()
+
+
+def capture_from(data: bytes, samples: int, joints: int, first: float, step: float) -> Capture:
+    cut = samples * joints * 3
+    offsets = np.frombuffer(data, "<f8", cut).reshape(samples, joints, 3).astype(np.float64)
+    rotations = np.frombuffer(data, "<f8", samples * joints * 4, cut * 8).reshape(samples, joints, 4)
+    return Capture(offsets, rotations.astype(np.float64), first, step)
+
+
+def member_json(member: Member) -> dict[str, Any]:
+    found: dict[str, Any] = _MEMBER.dump_python(member, mode="json")
+    return found
+
+
+def member_from(body: dict[str, Any]) -> Member:
+    return _MEMBER.validate_python(body)
+
+
+def tethers_json(tethers: tuple[Tether, ...]) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = _TETHERS.dump_python(tethers, mode="json")
+    return found
+
+
+def tethers_from(body: list[dict[str, Any]]) -> tuple[Tether, ...]:
+    return _TETHERS.validate_python(body)
+
+
+def proof_json(proof: Proof) -> dict[str, Any]:
+    found: dict[str, Any] = _PROOF.dump_python(proof, mode="json")
+    found["clean"] = proof.clean
+    found["worst_frame"] = proof.worst_frame
+    return found

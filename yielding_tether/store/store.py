@@ -1,0 +1,337 @@
+"""Scenes, takes and revisions in PostgreSQL.
+
+One operation is one transaction is one revision. A writer names the revision it started from; when the head has
+moved on, Stale says what changed and nothing is written.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Iterator, Mapping
+from contextlib import contextmanager
+from dataclasses import dataclass
+from fractions import Fraction
+from pathlib import Path
+from typing import Any
+
+from alembic import command
+from alembic.config import Config
+from sqlalchemy import Engine, create_engine, func, update
+from sqlalchemy.dialects.postgresql import insert
+from sqlmodel import Session, col, select
+
+from ..core.cast import Member
+from ..core.curves import Curve
+from ..core.proof import Proof
+from ..core.takes import Capture, Scene, Take
+from . import codec
+from .tables import BlobRow, CaptureRow, MemberRow, RevisionRow, SceneRow, TakeRow
+
+
+class Missing(LookupError):
+    """What was asked for is not there."""
+
+
+class Stale(RuntimeError):
+    """The take has moved on since the revision a writer started from."""
+
+    def __init__(self, head: int, labels: list[str]) -> None:
+        self.head = head
+        self.labels = labels
+        done = "; ".join(labels) or "an undo or redo"
+        super().__init__(f"This take has changed since you opened it: {done}. Go on from the newer state.")
+
+
+@dataclass(frozen=True)
+class Revision:
+    """A revision without its curves."""
+
+    id: int
+    number: int
+    parent: int | None
+    label: str
+    name: str | None
+    created: str
+    proof: dict[str, Any] | None
+    operation: dict[str, Any]
+
+
+@dataclass(frozen=True)
+class Loaded:
+    """A take at one revision, with the scene it plays in."""
+
+    take_id: int
+    scene_id: int
+    revision: int
+    scene: Scene
+    take: Take
+
+
+class Store:
+    """All access to the database."""
+
+    def __init__(self, url: str) -> None:
+        self.url = url
+        # Asking before each use lets the program go on when the database comes back.
+        self.engine: Engine = create_engine(url, pool_pre_ping=True, pool_size=8, max_overflow=8)
+
+    def migrate(self) -> None:
+        """Brings the tables to the newest form."""
+        config = Config()
+        config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+        config.set_main_option("sqlalchemy.url", self.url.replace("%", "%%"))
+        command.upgrade(config, "head")
+
+    def close(self) -> None:
+        self.engine.dispose()
+
+    @contextmanager
+    def _session(self) -> Iterator[Session]:
+        with Session(self.engine, expire_on_commit=False) as session, session.begin():
+            yield session
+
+    def ping(self) -> None:
+        """Raises if the database does not answer."""
+        with self._session() as s:
+            s.connection().exec_driver_sql("select 1")
+
+    # --- scenes ---------------------------------------------------------------------------------------
+
+    def add_scene(self, scene: Scene, takes: Iterable[Take]) -> tuple[int, list[int]]:
+        """Stores a scene with its takes; all or nothing. Returns its id and those of the takes."""
+        with self._session() as s:
+            row = SceneRow(name=scene.name)
+            s.add(row)
+            s.flush()
+            assert row.id is not None
+            for place, member in enumerate(scene.members):
+                s.add(MemberRow(scene_id=row.id, key=member.id, place=place, body=codec.member_json(member)))
+            return row.id, [self._add_take(s, row.id, take) for take in takes]
+
+    def scenes(self) -> list[dict[str, Any]]:
+        """Scenes with their cast and takes, newest first."""
+        with self._session() as s:
+            found = []
+            for scene in s.exec(select(SceneRow).order_by(col(SceneRow.id).desc())):
+                members = s.exec(
+                    select(MemberRow.key, MemberRow.body["name"].astext, MemberRow.body["kind"].astext)  # type: ignore[index]
+                    .where(MemberRow.scene_id == scene.id)
+                    .order_by(col(MemberRow.place))
+                ).all()
+                takes = s.exec(select(TakeRow).where(TakeRow.scene_id == scene.id).order_by(col(TakeRow.id))).all()
+                found.append({"row": scene, "members": members, "takes": takes})
+            return found
+
+    def delete_scene(self, scene_id: int) -> None:
+        """Removes a scene with its takes and all their revisions."""
+        with self._session() as s:
+            row = s.get(SceneRow, scene_id)
+            if row is None:
+                raise Missing(f"There is no scene {scene_id}.")
+            takes = [t.id for t in s.exec(select(TakeRow).where(TakeRow.scene_id == scene_id))]
+            s.execute(update(TakeRow).where(col(TakeRow.scene_id) == scene_id).values(head_id=None))
+            s.execute(update(RevisionRow).where(col(RevisionRow.take_id).in_(takes)).values(parent_id=None))
+            s.flush()
+            s.delete(row)
+
+    # --- takes ----------------------------------------------------------------------------------------
+
+    def _add_take(self, s: Session, scene_id: int, take: Take) -> int:
+        row = TakeRow(
+            scene_id=scene_id, name=take.name, rate_numerator=take.rate.numerator,
+            rate_denominator=take.rate.denominator, first=take.first, last=take.last,
+        )  # fmt: skip
+        s.add(row)
+        s.flush()
+        assert row.id is not None
+        for member, capture in take.captures.items():
+            data = codec.capture_bytes(capture)
+            self._add_blobs(s, {codec.digest(data): data})
+            samples, joints = capture.offsets.shape[:2]
+            s.add(
+                CaptureRow(
+                    take_id=row.id, member=member, samples=samples, joints=joints, first=capture.first,
+                    step=capture.step, blob=codec.digest(data),
+                )  # fmt: skip
+            )
+        revision = self._add_revision(s, row.id, None, 0, take, "As opened", {"operation": "open"}, None)
+        row.head_id = revision.id
+        s.add(row)
+        return row.id
+
+    def _add_blobs(self, s: Session, blobs: Mapping[str, bytes]) -> None:
+        if blobs:
+            rows = [{"hash": h, "data": d} for h, d in blobs.items()]
+            s.execute(insert(BlobRow).on_conflict_do_nothing(), rows)
+
+    def _add_revision(
+        self, s: Session, take_id: int, parent: int | None, number: int, take: Take, label: str,
+        operation: dict[str, Any], proof: Proof | None, known: Mapping[str, tuple[Curve, str]] | None = None,
+    ) -> RevisionRow:  # fmt: skip
+        hashes: dict[str, str] = {}
+        blobs: dict[str, bytes] = {}
+        for channel, kept in take.curves.items():
+            old = (known or {}).get(channel)
+            if old is not None and old[0] is kept:
+                hashes[channel] = old[1]
+                continue
+            data = codec.curve_bytes(kept)
+            hashes[channel] = codec.digest(data)
+            blobs[hashes[channel]] = data
+        self._add_blobs(s, blobs)
+        row = RevisionRow(
+            take_id=take_id, parent_id=parent, number=number, label=label, operation=operation,
+            proof=codec.proof_json(proof) if proof else None, curves=hashes, tethers=codec.tethers_json(take.tethers),
+        )  # fmt: skip
+        s.add(row)
+        s.flush()
+        return row
+
+    def load(self, take_id: int, revision: int | None = None) -> Loaded:
+        """A take at a revision, by default its head."""
+        with self._session() as s:
+            row = self._take(s, take_id)
+            rev = s.get(RevisionRow, revision if revision is not None else row.head_id)
+            if rev is None or rev.take_id != take_id or rev.id is None:
+                raise Missing(f"Take {take_id} has no revision {revision}.")
+            members = s.exec(
+                select(MemberRow).where(MemberRow.scene_id == row.scene_id).order_by(col(MemberRow.place))
+            ).all()
+            scene_row = s.get(SceneRow, row.scene_id)
+            assert scene_row is not None
+            captures: dict[str, Capture] = {}
+            for c in s.exec(select(CaptureRow).where(CaptureRow.take_id == take_id)):
+                blob = s.get(BlobRow, c.blob)
+                assert blob is not None
+                captures[c.member] = codec.capture_from(blob.data, c.samples, c.joints, c.first, c.step)
+            wanted = set(rev.curves.values())
+            blobs = {
+                b.hash: codec.curve_from(b.data)
+                for b in s.exec(select(BlobRow).where(col(BlobRow.hash).in_(wanted)))
+            }
+            take = Take(
+                row.name, Fraction(row.rate_numerator, row.rate_denominator), row.first, row.last,
+                {channel: blobs[h] for channel, h in rev.curves.items()}, codec.tethers_from(rev.tethers), captures,
+            )  # fmt: skip
+            scene = Scene(scene_row.name, tuple(self._member(m) for m in members))
+            return Loaded(take_id, row.scene_id, rev.id, scene, take)
+
+    @staticmethod
+    def _member(row: MemberRow) -> Member:
+        return codec.member_from(row.body)
+
+    @staticmethod
+    def _take(s: Session, take_id: int) -> TakeRow:
+        row = s.get(TakeRow, take_id)
+        if row is None:
+            raise Missing(f"There is no take {take_id}.")
+        return row
+
+    # --- revisions ------------------------------------------------------------------------------------
+
+    def commit(
+        self, base: Loaded, take: Take, label: str, operation: dict[str, Any], proof: Proof | None
+    ) -> int:
+        """A new revision on top of `base`; Stale if the head is no longer there."""
+        with self._session() as s:
+            self._take(s, base.take_id)
+            parent = s.get(RevisionRow, base.revision)
+            assert parent is not None
+            known = {c: (base.take.curves[c], h) for c, h in parent.curves.items() if c in base.take.curves}
+            number = s.exec(
+                select(func.max(RevisionRow.number)).where(RevisionRow.take_id == base.take_id)
+            ).one()
+            row = self._add_revision(
+                s, base.take_id, base.revision, (number or 0) + 1, take, label, operation, proof, known
+            )
+            assert row.id is not None
+            self._swap(s, base.take_id, base.revision, row.id)
+            parent.redo_id = row.id
+            s.add(parent)
+            return row.id
+
+    def _swap(self, s: Session, take_id: int, expected: int, to: int) -> None:
+        """Moves the head by compare-and-swap."""
+        done = s.execute(
+            update(TakeRow)
+            .where(col(TakeRow.id) == take_id, col(TakeRow.head_id) == expected)
+            .values(head_id=to)
+            .execution_options(synchronize_session=False)
+        )
+        if done.rowcount != 1:  # type: ignore[attr-defined]
+            head = s.exec(select(TakeRow.head_id).where(TakeRow.id == take_id)).one()
+            assert head is not None
+            raise Stale(head, self._labels_between(s, expected, head))
+
+    @staticmethod
+    def _labels_between(s: Session, base: int, head: int) -> list[str]:
+        labels: list[str] = []
+        at: int | None = head
+        while at is not None and at != base and len(labels) < 20:
+            row = s.get(RevisionRow, at)
+            if row is None:
+                break
+            labels.append(row.label)
+            at = row.parent_id
+        return labels[::-1] if at == base else []
+
+    def step(self, take_id: int, base: int, direction: int) -> int:
+        """Undo (-1) or redo (+1) from revision `base`; returns the new head. Missing if there is nowhere to go."""
+        with self._session() as s:
+            row = s.get(RevisionRow, base)
+            if row is None or row.take_id != take_id:
+                raise Missing(f"Take {take_id} has no revision {base}.")
+            to = row.parent_id if direction < 0 else row.redo_id
+            if to is None:
+                raise Missing("There is nothing to undo." if direction < 0 else "There is nothing to redo.")
+            self._swap(s, take_id, base, to)
+            if direction < 0:
+                parent = s.get(RevisionRow, to)
+                assert parent is not None
+                parent.redo_id = base
+                s.add(parent)
+            return to
+
+    def go_to(self, take_id: int, base: int, to: int) -> int:
+        """Moves the head to any revision of the take; redo then leads along the way taken."""
+        with self._session() as s:
+            target = s.get(RevisionRow, to)
+            if target is None or target.take_id != take_id:
+                raise Missing(f"Take {take_id} has no revision {to}.")
+            self._swap(s, take_id, base, to)
+            child = target
+            while child.parent_id is not None:
+                parent = s.get(RevisionRow, child.parent_id)
+                assert parent is not None
+                parent.redo_id = child.id
+                s.add(parent)
+                child = parent
+            return to
+
+    def name_revision(self, take_id: int, revision: int, name: str | None) -> None:
+        with self._session() as s:
+            row = s.get(RevisionRow, revision)
+            if row is None or row.take_id != take_id:
+                raise Missing(f"Take {take_id} has no revision {revision}.")
+            row.name = name
+            s.add(row)
+
+    def head(self, take_id: int) -> int:
+        with self._session() as s:
+            head = self._take(s, take_id).head_id
+            assert head is not None
+            return head
+
+    def revisions(self, take_id: int) -> list[tuple[Revision, int | None]]:
+        """All revisions of a take in order of their numbers, each with the child that redo goes to."""
+        with self._session() as s:
+            self._take(s, take_id)
+            rows = s.exec(
+                select(RevisionRow).where(RevisionRow.take_id == take_id).order_by(col(RevisionRow.number))
+            ).all()
+            return [
+                (
+                    Revision(r.id or 0, r.number, r.parent_id, r.label, r.name, r.created.isoformat(), r.proof, r.operation),
+                    r.redo_id,
+                )
+                for r in rows
+            ]

@@ -1,0 +1,102 @@
+"""Tables. A revision holds which curve each channel has by content, so revisions share what they have in common."""
+
+from __future__ import annotations
+
+from datetime import UTC, datetime
+from typing import Any
+
+from sqlalchemy import BigInteger, Column, DateTime, ForeignKey, Index, LargeBinary, text
+from sqlalchemy.dialects.postgresql import JSONB
+from sqlmodel import Field, SQLModel
+
+
+def _now() -> datetime:
+    return datetime.now(UTC)
+
+
+def _created() -> Any:
+    return Field(default_factory=_now, sa_column=Column(DateTime(timezone=True), nullable=False))
+
+
+class SceneRow(SQLModel, table=True):
+    """A cast and its takes."""
+
+    __tablename__ = "scene"
+    id: int | None = Field(default=None, primary_key=True)
+    name: str
+    created: datetime = _created()
+
+
+class MemberRow(SQLModel, table=True):
+    """A cast member; `body` is a core Member."""
+
+    __tablename__ = "member"
+    id: int | None = Field(default=None, primary_key=True)
+    scene_id: int = Field(foreign_key="scene.id", index=True, ondelete="CASCADE")
+    key: str
+    place: int
+    body: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+
+
+class BlobRow(SQLModel, table=True):
+    """Bytes by their SHA-256."""
+
+    __tablename__ = "blob"
+    hash: str = Field(primary_key=True)
+    data: bytes = Field(sa_column=Column(LargeBinary, nullable=False))
+
+
+class TakeRow(SQLModel, table=True):
+    """A take; `head_id` is the revision it stands at, moved by compare-and-swap."""
+
+    __tablename__ = "take"
+    id: int | None = Field(default=None, primary_key=True)
+    scene_id: int = Field(foreign_key="scene.id", index=True, ondelete="CASCADE")
+    name: str
+    rate_numerator: int
+    rate_denominator: int
+    first: int
+    last: int
+    created: datetime = _created()
+    # The revision refers to its take, so this end is set once both exist.
+    head_id: int | None = Field(
+        default=None,
+        sa_column=Column(
+            BigInteger,
+            ForeignKey("revision.id", use_alter=True, name="take_head_fkey"),
+            nullable=True,
+        ),
+    )
+
+
+class CaptureRow(SQLModel, table=True):
+    """An immutable capture of one member in a take."""
+
+    __tablename__ = "capture"
+    id: int | None = Field(default=None, primary_key=True)
+    take_id: int = Field(foreign_key="take.id", index=True, ondelete="CASCADE")
+    member: str
+    samples: int
+    joints: int
+    first: float
+    step: float
+    blob: str = Field(foreign_key="blob.hash")
+
+
+class RevisionRow(SQLModel, table=True):
+    """One state of a take. `curves` maps channels to blobs; `redo_id` is the child that redo goes to."""
+
+    __tablename__ = "revision"
+    __table_args__ = (Index("revision_take_number", "take_id", text("number desc")),)
+    id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True, autoincrement=True))
+    take_id: int = Field(foreign_key="take.id", ondelete="CASCADE")
+    parent_id: int | None = Field(default=None, sa_column=Column(BigInteger, ForeignKey("revision.id"), nullable=True))
+    redo_id: int | None = Field(default=None, sa_column=Column(BigInteger, nullable=True))
+    number: int
+    label: str
+    name: str | None = None
+    created: datetime = _created()
+    operation: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
+    proof: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB, nullable=True))
+    curves: dict[str, str] = Field(sa_column=Column(JSONB, nullable=False))
+    tethers: list[dict[str, Any]] = Field(sa_column=Column(JSONB, nullable=False))
