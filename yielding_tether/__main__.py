@@ -36,7 +36,9 @@ def main() -> int:
     try:
         fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:
-        return _fail(f"Another Yielding Tether already uses {state}: stop it, or set YIELDING_TETHER_STATE to another folder.")
+        return _fail(
+            f"Another Yielding Tether already uses {state}: stop it, or set YIELDING_TETHER_STATE to another folder."
+        )
     url = os.environ.get("YIELDING_TETHER_DATABASE_URL")
     cluster: Cluster | None = None
     # A plain kill must stop the database too, so it ends the program the same way as Ctrl-C.

@@ -10,9 +10,9 @@ from .core.operations.handover import Handover, apply
 from .core.operations.pose import Drag
 from .core.operations.pose import apply as apply_pose
 from .core.takes import Scene
+from .demo.cast_off import cast_off
 from .formats import bvh
 from .service.studio import card, pose_table
-from .demo.cast_off import cast_off
 
 
 def warm() -> None:

@@ -51,9 +51,7 @@ def limb_member(rng: Generator, name: str = "arm", *, straight_rest: bool = Fals
 
 def prop(name: str, at: tuple[float, float, float] = (0.0, 0.0, 0.0)) -> Member:
     """A single joint that can be tethered."""
-    return Member(
-        name, name.title(), "prop", Skeleton((Joint(name, -1, at),)), (FreePart(name, name, name),)
-    )
+    return Member(name, name.title(), "prop", Skeleton((Joint(name, -1, at),)), (FreePart(name, name, name),))
 
 
 def random_curve(rng: Generator, last: int, spread: float, count: int = 6, kinds: tuple[int, ...] = (SMOOTH,)) -> Curve:

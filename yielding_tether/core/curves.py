@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from .errors import CoreError
-from .transforms import kernel, Floats, Ints
+from .transforms import Floats, Ints, kernel
 
 STEPPED, LINEAR, SMOOTH = 0, 1, 2
 FREE, AUTOMATIC, FLAT = 0, 1, 2
@@ -83,10 +83,8 @@ class Curve:
     def key(self, index: int) -> Key:
         return Key(*self.numbers[index].tolist(), *self.marks[index].tolist())
 
-    def keys(self) -> list[Key]:
-        return [
-            Key(*n, *m) for n, m in zip(self.numbers.tolist(), self.marks.tolist(), strict=True)
-        ]
+    def all_keys(self) -> list[Key]:
+        return [Key(*n, *m) for n, m in zip(self.numbers.tolist(), self.marks.tolist(), strict=True)]
 
     def find(self, time: float) -> int | None:
         """Index of the key at exactly this time, or None."""
@@ -129,7 +127,7 @@ def sample_one(lo, hi, cubics, t, arriving, near):  # type: ignore[no-untyped-de
     near: a row to try before searching, lo - 1 if there is none.
     """
     i = near
-    if not (i >= lo and i + 1 < hi and cubics[i, 0] < t and t < cubics[i + 1, 0]):
+    if not (i >= lo and i + 1 < hi and cubics[i, 0] < t < cubics[i + 1, 0]):
         i = _before(cubics[:, 0], lo, hi, t, arriving)
     if i < lo:
         return cubics[lo, 5], i
@@ -196,10 +194,11 @@ def sample(c: Curve, at: Floats | Sequence[float], side: int = LEAVING, default:
     """(F,) values of a curve at these frames; `default` if it has no keys."""
     times = np.ascontiguousarray(at, dtype=np.float64)
     if not len(c):
-        return np.full(len(times), default)
+        return np.full(len(times), default, dtype=np.float64)
     out = np.empty((1, len(times)))
     sample_packed(*pack([c]), times, sides(side, len(times)), out)
-    return out[0]
+    found: Floats = out[0]
+    return found
 
 
 def slopes(c: Curve, at: Floats | Sequence[float], side: int = LEAVING) -> Floats:
@@ -211,7 +210,8 @@ def slopes(c: Curve, at: Floats | Sequence[float], side: int = LEAVING) -> Float
     i = np.searchsorted(c.times, times, side="left" if side == ARRIVING else "right") - 1
     s = times - c.times[np.maximum(i, 0)]
     _, _, c1, c2, c3, _, _ = cubics[np.maximum(i, 0)].T
-    return np.where((i >= 0) & (i < len(c) - 1), c1 + s * (2.0 * c2 + s * 3.0 * c3), 0.0)
+    found: Floats = np.where((i >= 0) & (i < len(c) - 1), c1 + s * (2.0 * c2 + s * 3.0 * c3), 0.0)
+    return found
 
 
 def insert(c: Curve, time: float, default: float = 0.0, tag: int = 0) -> Curve:
@@ -230,7 +230,7 @@ def insert(c: Curve, time: float, default: float = 0.0, tag: int = 0) -> Curve:
         kind = int(c.marks[i, 0]) if i >= 0 else STEPPED if len(c) and c.marks[0, 0] == STEPPED else SMOOTH
         # A key outside must not bend the constant run between it and its neighbour.
         new = Key(time, value, value, 0.0, 0.0, kind, FREE, tag)
-        keys = c.keys()
+        keys = c.all_keys()
         if i < 0 and keys:
             keys[0] = keys[0]._replace(slope_in=0.0)
         elif keys:
@@ -239,7 +239,7 @@ def insert(c: Curve, time: float, default: float = 0.0, tag: int = 0) -> Curve:
     slope = float(slopes(c, at)[0])
     kind = int(c.marks[i, 0])
     # Slopes are per frame, so those at the far ends serve the halves as they are: the neighbours stay.
-    return curve([*c.keys(), Key(time, value, value, slope, slope, kind, FREE, tag)])
+    return curve([*c.all_keys(), Key(time, value, value, slope, slope, kind, FREE, tag)])
 
 
 def without(c: Curve, first: float, last: float) -> Curve:
@@ -251,7 +251,7 @@ def without(c: Curve, first: float, last: float) -> Curve:
 def put(c: Curve, keys: Iterable[Key]) -> Curve:
     """The curve with these keys, each in place of the one at its time."""
     new = {k.time: k for k in keys}
-    return curve([*(k for k in c.keys() if k.time not in new), *new.values()])
+    return curve([*(k for k in c.all_keys() if k.time not in new), *new.values()])
 
 
 def automatic_slopes(c: Curve, around: Iterable[float]) -> Curve:
@@ -264,7 +264,7 @@ def automatic_slopes(c: Curve, around: Iterable[float]) -> Curve:
     if not len(c):
         return c
     numbers = c.numbers.copy()
-    touched = set()
+    touched: set[int] = set()
     for time in around:
         i = int(np.searchsorted(c.times, time))
         touched.update(range(max(i - 1, 0), min(i + 2, len(c))))
@@ -315,4 +315,3 @@ def count_changes(before: Mapping[str, Curve], after: Mapping[str, Curve]) -> tu
         added += len(new) - common
         removed += len(old) - common
     return kept, added, removed
-

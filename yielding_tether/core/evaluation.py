@@ -16,7 +16,18 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from . import solver
-from .cast import IK_CHANNELS, ROTATION, TRANSLATION, Channel, FkPart, FreePart, LimbPart, Member, Part, channel_id
+from .cast import (
+    IK_CHANNELS,
+    ROTATION,
+    TRANSLATION,
+    Channel,
+    FkPart,
+    FreePart,
+    LimbPart,
+    Member,
+    Part,
+    channel_id,
+)
 from .curves import EMPTY, LEAVING, pack, sample_packed, sides
 from .errors import CoreError, LoopError
 from .skeleton import Skeleton
@@ -98,7 +109,19 @@ class _Rows:
     ) -> None:  # fmt: skip
         joint = skeleton.joints[skeleton.index[name]]
         self.node.append(node)
-        self._joints.append((channels, ORDERS.index(order), parent, node, share, sample, joint.rest != (0.0, 0.0, 0.0, 1.0), joint.offset, joint.rest))
+        self._joints.append(
+            (
+                channels,
+                ORDERS.index(order),
+                parent,
+                node,
+                share,
+                sample,
+                joint.rest != (0.0, 0.0, 0.0, 1.0),
+                joint.offset,
+                joint.rest,
+            )
+        )
 
     def add_control(
         self, channels: list[int], order: str, share: int, sample: int, space: int, node: int, anchors: list[int],
@@ -124,15 +147,20 @@ class _Rows:
         j, c, m = self._joints, self._controls, self._limbs
         return (
             Joints(
-                column(j, 0, 6), *(column(j, k) for k in range(1, 7)), column(j, 7, 3, np.float64),
-                column(j, 8, 4, np.float64),
+                column(j, 0, 6), column(j, 1), column(j, 2), column(j, 3), column(j, 4), column(j, 5), column(j, 6),
+                column(j, 7, 3, np.float64), column(j, 8, 4, np.float64),
             ),
             Controls(
-                column(c, 0, 6), *(column(c, k) for k in range(1, 6)), np.array(self._start, dtype=np.int64),
-                np.array(self._anchors, dtype=np.int64), np.array(self._weights, dtype=np.int64).reshape(-1, 2),
-                np.array([r[0] for r in self._reach]).reshape(-1, 3), np.array([r[1] for r in self._reach]).reshape(-1, 4),
+                column(c, 0, 6), column(c, 1), column(c, 2), column(c, 3), column(c, 4), column(c, 5),
+                np.array(self._start, dtype=np.int64), np.array(self._anchors, dtype=np.int64),
+                np.array(self._weights, dtype=np.int64).reshape(-1, 2),
+                np.array([r[0] for r in self._reach]).reshape(-1, 3),
+                np.array([r[1] for r in self._reach]).reshape(-1, 4),
             ),
-            Limbs(*(column(m, k) for k in range(5)), column(m, 5, 10), column(m, 6, 9, np.float64)),
+            Limbs(
+                column(m, 0), column(m, 1), column(m, 2), column(m, 3), column(m, 4), column(m, 5, 10),
+                column(m, 6, 9, np.float64),
+            ),
         )  # fmt: skip
 
 
@@ -206,9 +234,7 @@ class Program:
     def _add_part(self, member: Member, part: Part, rests: dict[tuple[str, ...], tuple[Floats, Floats]]) -> None:
         own = {(c.control, c.name): self._channel(member, part, c) for c in part.channels()}
         has_capture = member.id in self.take.captures
-        share = (
-            self._channel(member, part, Channel(part.name, "captured", "captured"), 1.0) if has_capture else -1
-        )
+        share = self._channel(member, part, Channel(part.name, "captured", "captured"), 1.0) if has_capture else -1
         if isinstance(part, FreePart):
             self._add_control(member, part, part.joint, -1, part.order, own, rests, share)
             return
@@ -241,8 +267,8 @@ class Program:
         switches = (drive,) if share < 0 else (drive, share)
         # The first six IK channels belong to the stage of the control.
         used = tuple({*own.values(), *switches} - set(ik[:6].tolist()))
-        row = self._rows.add_limb(first, parent, control, drive, share, ik, geometry.constants)
-        self._stages.append(Stage(label, nodes, reads, (LIMB, row, 1), used, switches))
+        table_row = self._rows.add_limb(first, parent, control, drive, share, ik, geometry.constants)
+        self._stages.append(Stage(label, nodes, reads, (LIMB, table_row, 1), used, switches))
         self.limbs[member.id, part.name] = Limb(
             member, part, parent, (nodes[0], nodes[1], nodes[2]), self.nodes[member.id, part.ik, "space"], control,
             np.array(chans, dtype=np.int64), ik, drive, share, geometry, frozenset(self._locked(part, own)),
@@ -292,9 +318,7 @@ class Program:
                 back = inverse(a_rot)
                 reach.append((rotate(back, rest_pos - a_pos), multiply(back, rest_rot)))
             pair = [
-                self._channel(member, part, Channel(control, f"{tether.name}.{what}", "tether"))
-                if released
-                else -1
+                self._channel(member, part, Channel(control, f"{tether.name}.{what}", "tether")) if released else -1
                 for what, released in (("position", tether.position), ("rotation", tether.rotation))
             ]
             weights.append((pair[0], pair[1]))
@@ -310,7 +334,15 @@ class Program:
         node = self.nodes[member.id, control]
         space = self.nodes[member.id, control, "space"]
         row = self._rows.add_control(
-            chans, order, share, self._sample(member, control) if share >= 0 else -1, space, node, anchors, weights, reach
+            chans,
+            order,
+            share,
+            self._sample(member, control) if share >= 0 else -1,
+            space,
+            node,
+            anchors,
+            weights,
+            reach,
         )
         flat = [c for pair in weights for c in pair]
         switches = tuple(c for c in flat if c >= 0)
@@ -421,7 +453,19 @@ class Program:
         for codes, frames in self._spans(switches):
             stages = self._order(codes, at, frames)
             solver.run(
-                frames, at, which, stages, source, *self._tables, *self._room, room, near, cap_off, cap_rot, pos, rot
+                frames,
+                at,
+                which,
+                stages,
+                source,
+                *self._tables,
+                *self._room,
+                room,
+                near,
+                cap_off,
+                cap_rot,
+                pos,
+                rot,
             )
         return Poses(at, pos, rot, which)
 
@@ -528,8 +572,8 @@ class Program:
     def key_times(self, channels: Sequence[int] | set[int] | None = None) -> Floats:
         """All times at which one of these channels, or any channel at all, has a key; in order."""
         names = list(self.channels)
-        picked = self.take.curves.values() if channels is None else (
-            self.take.curves.get(names[c], EMPTY) for c in channels
+        picked = (
+            self.take.curves.values() if channels is None else (self.take.curves.get(names[c], EMPTY) for c in channels)
         )
         times = [c.times for c in picked]
         return np.unique(np.concatenate(times)) if times else np.empty(0)
@@ -539,10 +583,7 @@ class Program:
     def joints(self, members: Sequence[str] | None = None) -> tuple[list[tuple[str, str]], Ints]:
         """Names (member, joint) and nodes of all joints of these members, or of the whole cast."""
         names = [
-            (m.id, j.name)
-            for m in self.scene.members
-            if members is None or m.id in members
-            for j in m.skeleton.joints
+            (m.id, j.name) for m in self.scene.members if members is None or m.id in members for j in m.skeleton.joints
         ]
         return names, np.array([self.nodes[n] for n in names], dtype=np.int64)
 

@@ -38,7 +38,11 @@ def find_pops(program: Program) -> list[Finding]:
     for (member, part), limb in program.limbs.items():
         switches = [limb.drive] + ([limb.captured] if limb.captured >= 0 else [])
         control = f"{member}/{limb.part.ik}."
-        switches += [c for name, c in program.channels.items() if name.startswith(control) and program.info[c][2].role == "tether"]
+        switches += [
+            c
+            for name, c in program.channels.items()
+            if name.startswith(control) and program.info[c][2].role == "tether"
+        ]
         kept = [program.take.curves[names[c]].times for c in switches if names[c] in program.take.curves]
         times = np.unique(np.concatenate(kept)) if kept else np.empty(0)
         times = times[(times > program.take.first) & (times <= program.take.last)]

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-
 from .systems import two_segment
-from .systems.fk import channel, load3, load4, local_offset, local_turn, row3, row4, store
+from .systems.fk import channel, load3, load4, local_offset, local_turn, row4, store
 from .transforms import add, inlined, kernel, qconj, qmul, qrot, qunit, slerp
 
 

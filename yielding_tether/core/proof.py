@@ -12,7 +12,7 @@ import numpy as np
 from .curves import ARRIVING, LEAVING, count_changes
 from .evaluation import Limb, Program
 from .fitting import limb_bend
-from .measure import one_sided, speed_range
+from .measure import Limits, one_sided, speed_range
 from .transforms import Floats, rotation_distance
 
 #: What counts as no movement at all, metres and radians.
@@ -160,17 +160,23 @@ def measure_changes(before: Program, after: Program, at: list[tuple[Limb, float]
         speed, spin = speed_range(before, nodes[mine])
         for t in [t for other, t in at if other is limb]:
             k = int(np.searchsorted(times, t))
-            numbers = [
-                float(a[k, mine].max())
-                for limits in (now, then)
-                for a in (limits.pose_jump, limits.turn_jump, limits.speed_jump, limits.spin_jump)
-            ]
+            pose, turn, jolt, twist = _jumps(now, k, mine)
             change = Change(
-                limb.member.id, limb.part.name, limb.part.label, t, *numbers[:4],
-                max(SPEED_SHARE * speed, EXACT), max(SPEED_SHARE * spin, EXACT), *numbers[4:],
+                limb.member.id, limb.part.name, limb.part.label, t, pose, turn, jolt, twist,
+                max(SPEED_SHARE * speed, EXACT), max(SPEED_SHARE * spin, EXACT), *_jumps(then, k, mine),
             )  # fmt: skip
             found.append(change if change.smooth else _explain(after, limb, change))
     return tuple(found)
+
+
+def _jumps(limits: Limits, k: int, nodes: slice) -> tuple[float, float, float, float]:
+    """Greatest jumps of place, rotation, speed and spin of some nodes at time k."""
+    return (
+        float(limits.pose_jump[k, nodes].max()),
+        float(limits.turn_jump[k, nodes].max()),
+        float(limits.speed_jump[k, nodes].max()),
+        float(limits.spin_jump[k, nodes].max()),
+    )
 
 
 def _explain(after: Program, limb: Limb, change: Change) -> Change:
@@ -218,4 +224,3 @@ def prove(
         within.place, within.turn, outside.place, outside.turn,
         KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), notes,
     )  # fmt: skip
-

@@ -53,14 +53,29 @@ def propose(skeleton: Skeleton, rotations: Floats | None = None, orders: dict[st
             notes.append(f"The hinge of the {label} is a guess: it is straight at rest and never bends in the motion.")
         parts.append(
             LimbPart(
-                name, label, (joints[0], joints[1], joints[2]), (order[joints[0]], order[joints[1]], order[joints[2]]),
-                hinge, order[joints[2]], side, hinge_from=found, role=role,
+                name,
+                label,
+                (joints[0], joints[1], joints[2]),
+                (order[joints[0]], order[joints[1]], order[joints[2]]),
+                hinge,
+                order[joints[2]],
+                side,
+                hinge_from=found,
+                role=role,
             )  # fmt: skip
         )
         taken.update(joints)
         rest = [skeleton.joints[n].name for n in sorted(skeleton.descendants(k) - {k})]
         if rest:
-            tips.append(_fk(f"{name}.tip", f"{label.split()[0]} {'hand' if role == 'arm' else 'toes'}", rest, order, side))
+            tips.append(
+                _fk(
+                    f"{name}.tip",
+                    f"{label.split()[0]} {'hand' if role == 'arm' else 'toes'}",
+                    rest,
+                    order,
+                    side,
+                )
+            )
             taken.update(rest)
     body = [joint.name for joint in skeleton.joints if joint.name not in taken]
     if body:
@@ -81,7 +96,11 @@ def find_limbs(skeleton: Skeleton) -> tuple[list[tuple[int, int, int]], list[str
     for k, j in enumerate(skeleton.parents):
         i = skeleton.parents[j] if j >= 0 else -1
         # The first joint is the root: it places the body and is no limb's.
-        if i > 0 and min(lengths[j], lengths[k]) >= LONG * extent and min(lengths[j], lengths[k]) >= 0.4 * max(lengths[j], lengths[k]):
+        if (
+            i > 0
+            and min(lengths[j], lengths[k]) >= LONG * extent
+            and min(lengths[j], lengths[k]) >= 0.4 * max(lengths[j], lengths[k])
+        ):
             candidates.append((i, j, k))
     candidates.sort(key=lambda t: -(lengths[t[1]] + lengths[t[2]]))
     chosen: list[tuple[int, int, int]] = []
@@ -97,7 +116,13 @@ def find_limbs(skeleton: Skeleton) -> tuple[list[tuple[int, int, int]], list[str
             and abs(lengths[u[2]] - lengths[t[2]]) <= ALIKE * lengths[t[2]]
         ]  # fmt: skip
         if partners:
-            partner = min(partners, key=lambda u: (abs(_depth(skeleton, u[0]) - _depth(skeleton, t[0])), abs(pos[u[2], 1] - pos[t[2], 1])))
+            partner = min(
+                partners,
+                key=lambda u: (
+                    abs(_depth(skeleton, u[0]) - _depth(skeleton, t[0])),
+                    abs(pos[u[2], 1] - pos[t[2], 1]),
+                ),
+            )
             chosen += [t, partner]
             # What hangs below a limb belongs to its hand or foot.
             used |= below | skeleton.descendants(partner[0])
@@ -203,7 +228,7 @@ def body_shapes(skeleton: Skeleton, triples: list[tuple[int, int, int]]) -> list
     shapes: list[Shape] = []
     top = int(np.argmax(pos[:, 1]))
     for j, joint in enumerate(skeleton.joints):
-        ends = [tuple(c.offset) for n, c in enumerate(skeleton.joints) if c.parent == j]
+        ends = [c.offset for n, c in enumerate(skeleton.joints) if c.parent == j]
         if joint.tip is not None:
             ends.append(joint.tip)
         r = thick.get(j, 0.05) * extent
@@ -215,5 +240,13 @@ def body_shapes(skeleton: Skeleton, triples: list[tuple[int, int, int]]) -> list
                 shapes.append(Shape(joint.name, "capsule", tone, (0.0, 0.0, 0.0), end, (size, 0.8 * size)))
     name = skeleton.joints[top].name
     centre = rotate(multiply(inverse(rot[top]), np.array([0.0, 0.0, 0.0, 1.0])), np.array([0.0, 0.03 * extent, 0.0]))
-    shapes.append(Shape(name, "ball", "skin", tuple(centre.tolist()), size=(0.055 * extent, 0.065 * extent, 0.06 * extent)))
+    shapes.append(
+        Shape(
+            name,
+            "ball",
+            "skin",
+            (float(centre[0]), float(centre[1]), float(centre[2])),
+            size=(0.055 * extent, 0.065 * extent, 0.06 * extent),
+        )
+    )
     return shapes

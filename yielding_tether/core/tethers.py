@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from .systems.fk import channel, load3, load4, row3, row4, store
-from .transforms import add, inlined, euler_to_quat, mean_rotation, qmul, qrot, qunit, scale, slerp
+from .transforms import add, euler_to_quat, inlined, mean_rotation, qmul, qrot, qunit, scale, slerp
 
 
 @inlined
@@ -53,7 +53,11 @@ def place_control(f, n, values, column, controls, quats, shares, cap_off, cap_ro
     q = qunit(mean_rotation(quats, shares[1], turns))
     store(pos, rot, f, controls.space[n], p, q)
     chans = controls.channels
-    t = (channel(values, chans[n, 0], column), channel(values, chans[n, 1], column), channel(values, chans[n, 2], column))
+    t = (
+        channel(values, chans[n, 0], column),
+        channel(values, chans[n, 1], column),
+        channel(values, chans[n, 2], column),
+    )
     turn = euler_to_quat(
         controls.order[n],
         channel(values, chans[n, 3], column),

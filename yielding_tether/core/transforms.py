@@ -9,16 +9,19 @@ Formulas: K. Shoemake, "Animating rotation with quaternion curves" (1985) and "E
 from __future__ import annotations
 
 import math
+from typing import Any
 
 import numpy as np
 from numba import njit
 from numpy.typing import NDArray
 
-#: Compiles a kernel: no fast-math, and division as IEEE 754 has it rather than as an exception.
-#: Without the reference counts that Numba keeps for arrays (a kernel makes none): they cost more than the work.
-kernel = njit(cache=True, error_model="numpy", _nrt=False)
+# No fast-math; division as IEEE 754 has it rather than as an exception; and without the reference counts that
+# Numba keeps for arrays, which cost more than the work (a kernel makes no arrays).
+_OPTIONS: dict[str, Any] = {"cache": True, "error_model": "numpy", "_nrt": False}
+#: Compiles a kernel.
+kernel = njit(**_OPTIONS)
 #: The same, written into its caller: for functions that are handed tables inside the loop over frames.
-inlined = njit(cache=True, error_model="numpy", _nrt=False, inline="always")
+inlined = njit(**_OPTIONS, inline="always")
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
@@ -317,12 +320,14 @@ def multiply(a: Floats, b: Floats) -> Floats:
     """Products a·b of unit quaternions of shape (…, 4)."""
     av, aw, bv, bw = a[..., :3], a[..., 3:], b[..., :3], b[..., 3:]
     v = aw * bv + bw * av + np.cross(av, bv)
-    return np.concatenate([v, aw * bw - np.sum(av * bv, axis=-1, keepdims=True)], axis=-1)
+    product: Floats = np.concatenate([v, aw * bw - np.sum(av * bv, axis=-1, keepdims=True)], axis=-1)
+    return product
 
 
 def inverse(q: Floats) -> Floats:
     """Inverses of unit quaternions of shape (…, 4)."""
-    return q * np.array([-1.0, -1.0, -1.0, 1.0])
+    result: Floats = q * np.array([-1.0, -1.0, -1.0, 1.0])
+    return result
 
 
 def rotate(q: Floats, v: Floats) -> Floats:

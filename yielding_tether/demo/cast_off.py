@@ -164,7 +164,10 @@ def _arms(scene: Scene, take: Take) -> Take:
             c, r = poses.pos[0, chest], poses.rot[0, chest]
             yield frame, c + rotate(r, np.array(place) - rest), multiply(r, turn), swivel
 
-    down_r, down_l = _turn("R", (-0.1, -1.0, 0.15), (1.0, 0.0, 0.0)), _turn("L", (0.1, -1.0, 0.15), (-1.0, 0.0, 0.0))
+    down_r, down_l = (
+        _turn("R", (-0.1, -1.0, 0.15), (1.0, 0.0, 0.0)),
+        _turn("L", (0.1, -1.0, 0.15), (-1.0, 0.0, 0.0)),
+    )
     back = _turn("R", (-0.35, -0.75, -0.55), (0.9, 0.0, -0.3))
     front = _turn("R", (0.05, -0.35, 0.95), (0.95, 0.1, -0.1))
     thrown = _turn("R", (0.1, 0.25, 0.97), (0.5, -0.85, 0.1))
@@ -216,7 +219,15 @@ def _rope(scene: Scene, take: Take) -> Take:
         down = over[axis] - (BOLLARD_HEAD - 0.2 if axis == 1 else 0.0)
         keys = [
             Key(RELEASE, 0.0, start[axis], 0.0, speed[axis], SMOOTH, FREE),
-            Key(LANDING, over[axis], over[axis], fall[axis], fall[axis] * (1.0 if axis == 1 else 0.2), SMOOTH, FREE),
+            Key(
+                LANDING,
+                over[axis],
+                over[axis],
+                fall[axis],
+                fall[axis] * (1.0 if axis == 1 else 0.2),
+                SMOOTH,
+                FREE,
+            ),
             Key(LANDING + 5, down, down, -0.05 if axis == 1 else 0.0, 0.0, SMOOTH, FREE),
         ]
         curves[channel_id("rope", "rope", f"t{letter}")] = curve(keys)
@@ -240,4 +251,3 @@ def _grips(scene: Scene, take: Take) -> Take:
     for channel, by in (("tx", -0.055), ("ty", 0.032), ("tz", 0.028), ("rz", 0.3), ("swivel", 0.35)):
         take = nudge(take, channel_id("marl", control, channel), GRIP_RIGHT, by)
     return take
-

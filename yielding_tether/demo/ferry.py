@@ -16,14 +16,25 @@ BOLLARD_HEAD = 0.42
 
 def _piece(id: str, name: str, kind: str, at: V, shapes: list[Shape]) -> Member:
     return Member(
-        id, name, kind, Skeleton((Joint(id, -1, at),)), (FreePart(id, name.lower(), id, "yxz"),), tuple(shapes)
+        id,
+        name,
+        kind,
+        Skeleton((Joint(id, -1, at),)),
+        (FreePart(id, name.lower(), id, "yxz"),),
+        tuple(shapes),
     )  # type: ignore[arg-type]
 
 
 def deck() -> Member:
     """The deck: its top is the height zero at rest, its middle the point about which it rocks."""
     planks = [
-        Shape("deck", "block", "plank" if n % 2 else "plank2", (-1.2 + 0.3 * n, -0.03, -0.1), size=(0.29, 0.06, 2.1))
+        Shape(
+            "deck",
+            "block",
+            "plank" if n % 2 else "plank2",
+            (-1.2 + 0.3 * n, -0.03, -0.1),
+            size=(0.29, 0.06, 2.1),
+        )
         for n in range(9)
     ]
     hull = [
@@ -59,7 +70,14 @@ def quay() -> Member:
 def rope() -> Member:
     """The mooring rope: a coil with its loop."""
     rings = [
-        Shape("rope", "ring", "rope", (0.0, 0.028 * n - 0.042, 0.0), (0.04 * (n % 2), 1.0, 0.0), (0.15 - 0.008 * (n % 2), 0.016))
+        Shape(
+            "rope",
+            "ring",
+            "rope",
+            (0.0, 0.028 * n - 0.042, 0.0),
+            (0.04 * (n % 2), 1.0, 0.0),
+            (0.15 - 0.008 * (n % 2), 0.016),
+        )
         for n in range(4)
     ]
     return _piece("rope", "Mooring rope", "prop", (0.0, 0.1, -0.6), rings)

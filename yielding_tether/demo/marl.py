@@ -153,5 +153,14 @@ def _body(bones: Skeleton) -> list[Shape]:
         elbow = reach(f"hand.{letter}")
         for share in (0.45,) if letter == "L" else (0.36, 0.56):
             at = (elbow[0] * share, elbow[1] * share, elbow[2] * share)
-            shapes.append(Shape(f"forearm.{letter}", "ring", "left" if letter == "L" else "right", at, elbow, (0.047, 0.011)))
+            shapes.append(
+                Shape(
+                    f"forearm.{letter}",
+                    "ring",
+                    "left" if letter == "L" else "right",
+                    at,
+                    elbow,
+                    (0.047, 0.011),
+                )
+            )
     return shapes

@@ -14,7 +14,7 @@ from fractions import Fraction
 
 import numpy as np
 
-from ..core.cast import LimbPart, Member, channel_id
+from ..core.cast import LimbPart, Member
 from ..core.curves import FREE, STEPPED, Key, curve
 from ..core.errors import CoreError
 from ..core.evaluation import Program
@@ -278,7 +278,7 @@ def read(data: bytes, id: str, name: str, unit: str | None = None) -> Imported:
     notes.append(f"Read as {unit}.")
     joints = tuple(
         Joint(
-            b.name, b.parent, _triple(raw[j] * size if b.parent >= 0 else raw[j] * size),
+            b.name, b.parent, _triple(raw[j] * size),
             tip=_triple(np.array(b.tips[0]) * size) if b.tips else None,
         )
         for j, b in enumerate(bones)
@@ -293,9 +293,7 @@ def read(data: bytes, id: str, name: str, unit: str | None = None) -> Imported:
     rate = _rate(parsed.frame_time)
     frames = len(parsed.values)
     tethers, curves = world_tethers(member)
-    take = Take(
-        name, rate, 0, max(frames - 1, 1), curves, tethers, {id: Capture(offsets * size, rotations)}
-    )
+    take = Take(name, rate, 0, max(frames - 1, 1), curves, tethers, {id: Capture(offsets * size, rotations)})
     return Imported(member, take, member.notes)
 
 
@@ -375,7 +373,8 @@ def _local_motion(parsed: Parsed, raw: Floats) -> tuple[Floats, Floats]:
             # joint the bone's length tells which.
             length = np.linalg.norm(raw[j])
             whole = bone.parent >= 0 and (
-                np.abs(np.linalg.norm(moved, axis=1) - length).mean() < np.abs(np.linalg.norm(added, axis=1) - length).mean()
+                np.abs(np.linalg.norm(moved, axis=1) - length).mean()
+                < np.abs(np.linalg.norm(added, axis=1) - length).mean()
             )
             offsets[:, j] = moved if whole else added
     dots = np.sum(rotations[1:] * rotations[:-1], axis=-1)
@@ -422,7 +421,13 @@ def write(program: Program, member_id: str, first: float, last: float) -> bytes:
 
     def open_joint(j: int, depth: int) -> None:
         pad = "  " * depth
-        out.extend([f"{pad}{'JOINT' if j else 'ROOT'} {skeleton.joints[j].name}", f"{pad}{{", f"{pad}  OFFSET {numbers(rest_offset[j])}"])
+        out.extend(
+            [
+                f"{pad}{'JOINT' if j else 'ROOT'} {skeleton.joints[j].name}",
+                f"{pad}{{",
+                f"{pad}  OFFSET {numbers(rest_offset[j])}",
+            ]
+        )
         turns = "Zrotation Xrotation Yrotation"
         out.append(f"{pad}  CHANNELS " + (f"6 Xposition Yposition Zposition {turns}" if moves[j] else f"3 {turns}"))
         if moves[j]:
@@ -455,5 +460,12 @@ def _zxy(q: Floats) -> Floats:
 
     out = np.empty((3, len(q)))
     unit = np.tile([0.0, 0.0, 0.0, 1.0], (len(q), 1, 1))
-    fit_turns(np.ascontiguousarray(q[:, None]), unit, np.array([[0.0, 0.0, 0.0, 1.0]]), np.array([4]), np.zeros((1, 3)), out)
+    fit_turns(
+        np.ascontiguousarray(q[:, None]),
+        unit,
+        np.array([[0.0, 0.0, 0.0, 1.0]]),
+        np.array([4]),
+        np.zeros((1, 3)),
+        out,
+    )
     return np.degrees(out[[2, 0, 1]].T)

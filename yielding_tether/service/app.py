@@ -124,12 +124,21 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
                 )  # fmt: skip
             found.append(
                 s.SceneEntry(
-                    id=scene["row"].id, name=scene["row"].name, cast=[name for _, name, _ in scene["members"]], takes=takes
+                    id=scene["row"].id,
+                    name=scene["row"].name,
+                    cast=[name for _, name, _ in scene["members"]],
+                    takes=takes,
                 )
             )
         return found
 
-    @app.delete("/api/scenes/{scene_id}", tags=["scenes"], status_code=204, summary="Remove a scene with its takes", responses=PROBLEMS)
+    @app.delete(
+        "/api/scenes/{scene_id}",
+        tags=["scenes"],
+        status_code=204,
+        summary="Remove a scene with its takes",
+        responses=PROBLEMS,
+    )
     def delete_scene(scene_id: int) -> None:
         studio.store.delete_scene(scene_id)
 
@@ -137,7 +146,9 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
         "/api/import", tags=["scenes"], summary="Bring in a capture file (BVH) as a new scene", responses=PROBLEMS,
         openapi_extra={"requestBody": {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}}},
     )  # fmt: skip
-    async def import_file(request: Request, filename: Annotated[str, Query(max_length=200)], unit: str | None = None) -> s.ImportedInfo:
+    async def import_file(
+        request: Request, filename: Annotated[str, Query(max_length=200)], unit: str | None = None
+    ) -> s.ImportedInfo:
         """The body is the file itself. `unit` overrides the one proposed from the body's height. A broken file is
         refused with its line, the token and what was expected, and leaves nothing behind."""
         data = await request.body()
@@ -162,7 +173,12 @@ def _takes(app: FastAPI, studio: Studio) -> None:
     def list_operations() -> list[s.OperationInfo]:
         return [o.info for o in operations.OFFERED.values()]
 
-    @app.get("/api/takes/{take_id}", tags=["takes"], summary="Open a take: cast, strands, findings, revision", responses=PROBLEMS)
+    @app.get(
+        "/api/takes/{take_id}",
+        tags=["takes"],
+        summary="Open a take: cast, strands, findings, revision",
+        responses=PROBLEMS,
+    )
     def open_take(take_id: TakeId, revision: int | None = None) -> s.TakeInfo:
         return studio.take_info(take_id, revision)
 
@@ -170,7 +186,12 @@ def _takes(app: FastAPI, studio: Studio) -> None:
     def strip(take_id: TakeId) -> s.PoseStrip:
         return pose_strip(studio.open(take_id).program)
 
-    @app.post("/api/takes/{take_id}/transforms", tags=["takes"], summary="World transforms of joints at given times", responses=PROBLEMS)
+    @app.post(
+        "/api/takes/{take_id}/transforms",
+        tags=["takes"],
+        summary="World transforms of joints at given times",
+        responses=PROBLEMS,
+    )
     def transforms(take_id: TakeId, asked: s.TransformsAsked) -> Response:
         program = studio.open(take_id, asked.revision).program
         members = None if asked.member is None else [program.scene.member(asked.member).id]
@@ -182,8 +203,16 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         }  # fmt: skip
         return Response(orjson.dumps(body, option=orjson.OPT_SERIALIZE_NUMPY), media_type="application/json")
 
-    @app.get("/api/takes/{take_id}/poses", tags=["takes"], summary="Poses of whole frames, as float32", responses=PROBLEMS, response_class=Response)
-    def poses(take_id: TakeId, first: Frames, last: Frames, revision: int | None = None, trial: str | None = None) -> Response:
+    @app.get(
+        "/api/takes/{take_id}/poses",
+        tags=["takes"],
+        summary="Poses of whole frames, as float32",
+        responses=PROBLEMS,
+        response_class=Response,
+    )
+    def poses(
+        take_id: TakeId, first: Frames, last: Frames, revision: int | None = None, trial: str | None = None
+    ) -> Response:
         """Little-endian float32, frames × (joints, then each limb's IK control and bend guide) × (position,
         rotation): the order of `joints` and `limbs` in the opened take. At most 1,024 frames."""
         program = studio.trial(trial).program if trial else studio.open(take_id, revision).program
@@ -192,7 +221,12 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         at = np.arange(first, last + 0.5)
         return Response(pose_table(program, program.evaluate(at)).tobytes(), media_type="application/octet-stream")
 
-    @app.get("/api/takes/{take_id}/meter", tags=["takes"], summary="Pose and speed jumps per frame", responses=PROBLEMS)
+    @app.get(
+        "/api/takes/{take_id}/meter",
+        tags=["takes"],
+        summary="Pose and speed jumps per frame",
+        responses=PROBLEMS,
+    )
     def read_meter(
         take_id: TakeId, part: Annotated[list[str], Query(max_length=200)], first: Frames, last: Frames,
         revision: int | None = None, trial: str | None = None,
@@ -209,17 +243,37 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         place, speed = meter(program, np.array(nodes), frames)
         return s.Meter(frames=frames.tolist(), pose=place.tolist(), speed=speed.tolist())
 
-    @app.get("/api/takes/{take_id}/card", tags=["takes"], summary="A part at a frame: values of its systems", responses=PROBLEMS)
+    @app.get(
+        "/api/takes/{take_id}/card",
+        tags=["takes"],
+        summary="A part at a frame: values of its systems",
+        responses=PROBLEMS,
+    )
     def read_card(take_id: TakeId, member: str, part: str, frame: Frames, revision: int | None = None) -> s.Card:
         return card(studio.open(take_id, revision).program, member, part, frame)
 
-    @app.get("/api/takes/{take_id}/revisions", tags=["revisions"], summary="All revisions of a take", responses=PROBLEMS)
+    @app.get(
+        "/api/takes/{take_id}/revisions",
+        tags=["revisions"],
+        summary="All revisions of a take",
+        responses=PROBLEMS,
+    )
     def revisions(take_id: TakeId) -> list[s.RevisionInfo]:
         return studio.revisions(take_id)
 
-    @app.get("/api/takes/{take_id}/export.bvh", tags=["takes"], summary="One member as a BVH file", responses=PROBLEMS, response_class=Response)
+    @app.get(
+        "/api/takes/{take_id}/export.bvh",
+        tags=["takes"],
+        summary="One member as a BVH file",
+        responses=PROBLEMS,
+        response_class=Response,
+    )
     def export(
-        take_id: TakeId, member: str, first: float | None = None, last: float | None = None, revision: int | None = None
+        take_id: TakeId,
+        member: str,
+        first: float | None = None,
+        last: float | None = None,
+        revision: int | None = None,
     ) -> Response:
         open_ = studio.open(take_id, revision)
         take = open_.loaded.take
@@ -227,30 +281,61 @@ def _takes(app: FastAPI, studio: Studio) -> None:
             open_.program, member, take.first if first is None else first, take.last if last is None else last
         )
         name = "".join(c if c.isalnum() else "-" for c in f"{take.name} {member}").lower()
-        return Response(data, media_type="text/plain; charset=utf-8", headers={"Content-Disposition": f'attachment; filename="{name}.bvh"'})
+        return Response(
+            data,
+            media_type="text/plain; charset=utf-8",
+            headers={"Content-Disposition": f'attachment; filename="{name}.bvh"'},
+        )
 
 
 def _writing(app: FastAPI, studio: Studio) -> None:
-    @app.post("/api/takes/{take_id}/try", tags=["operations"], summary="Try an operation: its result and proof, nothing written", responses=PROBLEMS)
+    @app.post(
+        "/api/takes/{take_id}/try",
+        tags=["operations"],
+        summary="Try an operation: its result and proof, nothing written",
+        responses=PROBLEMS,
+    )
     def try_operation(take_id: TakeId, asked: s.OperationAsked) -> s.Tried:
         name, trial = studio.try_(take_id, asked)
         shown = {(p.member, p.part) for p in asked.parts}
         rows = [row for row in strands(trial.program, []) if (row.member, row.part) in shown]
-        return s.Tried(trial=name, proof=proof_json(trial.proof), sentence=operations.sentence(trial.proof), strands=rows)
+        return s.Tried(
+            trial=name, proof=proof_json(trial.proof), sentence=operations.sentence(trial.proof), strands=rows
+        )
 
-    @app.post("/api/takes/{take_id}/apply", tags=["operations"], summary="Apply an operation as one revision", responses=PROBLEMS)
+    @app.post(
+        "/api/takes/{take_id}/apply",
+        tags=["operations"],
+        summary="Apply an operation as one revision",
+        responses=PROBLEMS,
+    )
     def apply_operation(take_id: TakeId, asked: s.OperationAsked) -> s.Applied:
         return studio.apply(take_id, asked)
 
-    @app.post("/api/takes/{take_id}/pose", tags=["operations"], summary="Pose one control and key it", responses=PROBLEMS)
+    @app.post(
+        "/api/takes/{take_id}/pose",
+        tags=["operations"],
+        summary="Pose one control and key it",
+        responses=PROBLEMS,
+    )
     def apply_pose(take_id: TakeId, asked: s.DragAsked) -> s.Applied:
         return studio.apply_drag(take_id, asked)
 
-    @app.post("/api/takes/{take_id}/undo", tags=["revisions"], summary="Go back to the revision before", responses=PROBLEMS)
+    @app.post(
+        "/api/takes/{take_id}/undo",
+        tags=["revisions"],
+        summary="Go back to the revision before",
+        responses=PROBLEMS,
+    )
     def undo(take_id: TakeId, asked: s.Based) -> s.Based:
         return s.Based(revision=studio.store.step(take_id, asked.revision, -1))
 
-    @app.post("/api/takes/{take_id}/redo", tags=["revisions"], summary="Go on to the revision after", responses=PROBLEMS)
+    @app.post(
+        "/api/takes/{take_id}/redo",
+        tags=["revisions"],
+        summary="Go on to the revision after",
+        responses=PROBLEMS,
+    )
     def redo(take_id: TakeId, asked: s.Based) -> s.Based:
         return s.Based(revision=studio.store.step(take_id, asked.revision, 1))
 
@@ -258,7 +343,13 @@ def _writing(app: FastAPI, studio: Studio) -> None:
     def go_to(take_id: TakeId, asked: s.GoTo) -> s.Based:
         return s.Based(revision=studio.store.go_to(take_id, asked.revision, asked.to))
 
-    @app.post("/api/takes/{take_id}/revisions/{revision}/name", tags=["revisions"], status_code=204, summary="Name a revision", responses=PROBLEMS)
+    @app.post(
+        "/api/takes/{take_id}/revisions/{revision}/name",
+        tags=["revisions"],
+        status_code=204,
+        summary="Name a revision",
+        responses=PROBLEMS,
+    )
     def name_revision(take_id: TakeId, revision: int, asked: s.Named) -> None:
         studio.store.name_revision(take_id, revision, asked.name)
 
@@ -323,5 +414,3 @@ def _interface(app: FastAPI, web: Path) -> None:
             return FileResponse(file)
         # A new build must be seen at once; what it loads is named by content.
         return FileResponse(web / "index.html", headers={"Cache-Control": "no-cache"})
-
-

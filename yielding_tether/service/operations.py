@@ -66,10 +66,17 @@ def _choices(info: OperationInfo, asked: OperationAsked) -> dict[str, str | int]
         value = asked.choices.get(c.name, c.default)
         if c.kind == "options":
             if value not in [o[0] for o in c.options]:
-                raise CoreError(f"{c.label!r} of {info.label} is one of {', '.join(o[0] for o in c.options)}, not {value!r}.")
+                raise CoreError(
+                    f"{c.label!r} of {info.label} is one of {', '.join(o[0] for o in c.options)}, not {value!r}."
+                )
             found[c.name] = str(value)
         else:
-            if isinstance(value, bool) or not isinstance(value, (int, float)) or value != int(value) or not c.least <= value <= c.most:
+            if (
+                isinstance(value, bool)
+                or not isinstance(value, (int, float))
+                or value != int(value)
+                or not c.least <= value <= c.most
+            ):
                 raise CoreError(f"{c.label!r} of {info.label} is a whole number from {c.least} to {c.most}.")
             found[c.name] = int(value)
     return found
@@ -89,7 +96,11 @@ def sentence(proof: Proof) -> str:
     if proof.changes:
         worst = max(proof.changes, key=lambda c: c.pose)
         before = max(c.pose_before for c in proof.changes)
-        at = "nothing moves at the change" if all(c.still for c in proof.changes) else f"moves {_mm(worst.pose)} at the change"
+        at = (
+            "nothing moves at the change"
+            if all(c.still for c in proof.changes)
+            else f"moves {_mm(worst.pose)} at the change"
+        )
         if before > 1e-5:
             at += f" (was {_mm(before)})"
         parts.append(at)
@@ -100,7 +111,9 @@ def sentence(proof: Proof) -> str:
         else:
             parts.append("speed passes on")
     d = proof.departure_place
-    parts.append(f"after it the motion differs by at most {_mm(d.value)} and {math.degrees(proof.departure_turn.value):.2f}°, at frame {d.frame:g}")
+    parts.append(
+        f"after it the motion differs by at most {_mm(d.value)} and {math.degrees(proof.departure_turn.value):.2f}°, at frame {d.frame:g}"
+    )
     o = proof.outside_place.value
     parts.append("outside unchanged" if o <= 1e-9 else f"outside changed by {_mm(o)}")
     k = proof.keys

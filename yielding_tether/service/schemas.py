@@ -176,7 +176,8 @@ class TransformsAsked(Model):
     member: str | None = None
     revision: int | None = None
     model_config = ConfigDict(
-        extra="forbid", json_schema_extra={"examples": [{"times": [117.5, 118], "side": "arriving", "member": "marl"}]}
+        extra="forbid",
+        json_schema_extra={"examples": [{"times": [117.5, 118], "side": "arriving", "member": "marl"}]},
     )
 
 

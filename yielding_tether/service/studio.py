@@ -128,7 +128,13 @@ class Studio:
         from ..store.codec import proof_json
 
         number = next(r.number for r, _ in self.store.revisions(base.loaded.take_id) if r.id == id)
-        return s.Applied(revision=id, number=number, label=label, sentence=operations.sentence(proof), proof=proof_json(proof))
+        return s.Applied(
+            revision=id,
+            number=number,
+            label=label,
+            sentence=operations.sentence(proof),
+            proof=proof_json(proof),
+        )
 
     # --- what the bench shows -------------------------------------------------------------------------
 
@@ -197,7 +203,13 @@ def member_info(member: Member) -> s.MemberInfo:
 
 def finding_info(f: Finding) -> s.FindingInfo:
     return s.FindingInfo(
-        kind=f.kind, member=f.member, part=f.part, frame=f.frame, place=f.place, turn=f.turn, sentence=f.sentence
+        kind=f.kind,
+        member=f.member,
+        part=f.part,
+        frame=f.frame,
+        place=f.place,
+        turn=f.turn,
+        sentence=f.sentence,
     )
 
 
@@ -235,7 +247,7 @@ def _strand_keys(program: Program, member: Member, part: Part) -> list[s.StrandK
         id, owner, channel = program.info[c]
         if id != member.id or owner is not part or channel.role == "tether":
             continue
-        for key in program.take.curves.get(name, EMPTY).keys():
+        for key in program.take.curves.get(name, EMPTY).all_keys():
             systems, split = marks.setdefault(key.time, (set(), False))
             systems.add(channel.role)
             marks[key.time] = (systems, split or key.split)
@@ -256,15 +268,28 @@ def follows(program: Program, member: Member, part: Part) -> list[s.Follow]:
     for tether in program.take.tethers:
         if (tether.member, tether.control) != (member.id, control):
             continue
-        channels = [program.channels[tether.weight_channel(w)] for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
+        channels = [
+            program.channels[tether.weight_channel(w)]
+            for w, on in (("position", tether.position), ("rotation", tether.rotation))
+            if on
+        ]
         if not channels:
             continue
         weight = program.sample(frames, LEAVING, np.array(channels)).max(axis=0)
         on = np.concatenate([[False], weight > 0.0, [False]])
         edges = np.flatnonzero(on[1:] != on[:-1])
-        anchor = "the world" if tether.anchor_member == WORLD else _anchor_label(program, tether.anchor_member, tether.anchor)
+        anchor = (
+            "the world"
+            if tether.anchor_member == WORLD
+            else _anchor_label(program, tether.anchor_member, tether.anchor)
+        )
         found += [
-            s.Follow(anchor=anchor, first=float(frames[a]), last=float(frames[b - 1]), weight=float(weight[a:b].max()))
+            s.Follow(
+                anchor=anchor,
+                first=float(frames[a]),
+                last=float(frames[b - 1]),
+                weight=float(weight[a:b].max()),
+            )
             for a, b in zip(edges[::2], edges[1::2], strict=True)
         ]
     return found
@@ -367,7 +392,13 @@ def card(program: Program, member_id: str, part_name: str, frame: float) -> s.Ca
 
 
 def _card_system(
-    program: Program, system: str, driving: bool, channels: np.ndarray, stored: Floats, fits: Floats, frame: float
+    program: Program,
+    system: str,
+    driving: bool,
+    channels: np.ndarray,
+    stored: Floats,
+    fits: Floats,
+    frame: float,
 ) -> s.CardSystem:
     names = program.channel_names()
     rows = []

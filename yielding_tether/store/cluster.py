@@ -100,7 +100,12 @@ class Cluster:
 
     def _make_database(self) -> None:
         with psycopg.connect(
-            host="127.0.0.1", port=self.port, user="tether", password=self.password, dbname="postgres", autocommit=True
+            host="127.0.0.1",
+            port=self.port,
+            user="tether",
+            password=self.password,
+            dbname="postgres",
+            autocommit=True,
         ) as db:
             if db.execute("select 1 from pg_database where datname = 'tether'").fetchone() is None:
                 db.execute("create database tether")

@@ -149,8 +149,13 @@ class Store:
             samples, joints = capture.offsets.shape[:2]
             s.add(
                 CaptureRow(
-                    take_id=row.id, member=member, samples=samples, joints=joints, first=capture.first,
-                    step=capture.step, blob=codec.digest(data),
+                    take_id=row.id,
+                    member=member,
+                    samples=samples,
+                    joints=joints,
+                    first=capture.first,
+                    step=capture.step,
+                    blob=codec.digest(data),
                 )  # fmt: skip
             )
         revision = self._add_revision(s, row.id, None, 0, take, "As opened", {"operation": "open"}, None)
@@ -205,8 +210,7 @@ class Store:
                 captures[c.member] = codec.capture_from(blob.data, c.samples, c.joints, c.first, c.step)
             wanted = set(rev.curves.values())
             blobs = {
-                b.hash: codec.curve_from(b.data)
-                for b in s.exec(select(BlobRow).where(col(BlobRow.hash).in_(wanted)))
+                b.hash: codec.curve_from(b.data) for b in s.exec(select(BlobRow).where(col(BlobRow.hash).in_(wanted)))
             }
             take = Take(
                 row.name, Fraction(row.rate_numerator, row.rate_denominator), row.first, row.last,
@@ -228,18 +232,14 @@ class Store:
 
     # --- revisions ------------------------------------------------------------------------------------
 
-    def commit(
-        self, base: Loaded, take: Take, label: str, operation: dict[str, Any], proof: Proof | None
-    ) -> int:
+    def commit(self, base: Loaded, take: Take, label: str, operation: dict[str, Any], proof: Proof | None) -> int:
         """A new revision on top of `base`; Stale if the head is no longer there."""
         with self._session() as s:
             self._take(s, base.take_id)
             parent = s.get(RevisionRow, base.revision)
             assert parent is not None
             known = {c: (base.take.curves[c], h) for c, h in parent.curves.items() if c in base.take.curves}
-            number = s.exec(
-                select(func.max(RevisionRow.number)).where(RevisionRow.take_id == base.take_id)
-            ).one()
+            number = s.exec(select(func.max(RevisionRow.number)).where(RevisionRow.take_id == base.take_id)).one()
             row = self._add_revision(
                 s, base.take_id, base.revision, (number or 0) + 1, take, label, operation, proof, known
             )
@@ -330,7 +330,16 @@ class Store:
             ).all()
             return [
                 (
-                    Revision(r.id or 0, r.number, r.parent_id, r.label, r.name, r.created.isoformat(), r.proof, r.operation),
+                    Revision(
+                        r.id or 0,
+                        r.number,
+                        r.parent_id,
+                        r.label,
+                        r.name,
+                        r.created.isoformat(),
+                        r.proof,
+                        r.operation,
+                    ),
                     r.redo_id,
                 )
                 for r in rows

@@ -10,21 +10,38 @@ wanted system, its keys stay, and a jump at the change into it is joined.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
+from itertools import pairwise
 from typing import Literal
 
 import numpy as np
+from numpy.typing import NDArray
 
 from ..cast import LimbPart
-from ..curves import ARRIVING, EMPTY, FENCE, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, put, sample, without
+from ..curves import (
+    ARRIVING,
+    EMPTY,
+    FENCE,
+    FREE,
+    LEAVING,
+    SMOOTH,
+    STEPPED,
+    Curve,
+    Key,
+    insert,
+    put,
+    sample,
+    without,
+)
 from ..errors import CoreError
 from ..evaluation import Limb, Program
 from ..fitting import fit_limb, fit_values, system_channels
 from ..measure import slopes_of, stencil, steps
 from ..proof import EXACT, Proof, prove
 from ..takes import Take
-from ..transforms import Floats, Ints
+from ..transforms import Floats, Ints, wrap_near
+
+Flags = NDArray[np.bool_]
 
 #: Step of the plain central difference at keys that no source key shares, frames.
 _CENTRAL = 1.0 / 32.0
@@ -78,7 +95,9 @@ def apply(program: Program, asked: Handover) -> tuple[Take, Proof]:
         works.append(_hand_over(program, limb, asked, first, last, open_end))
     if not any(w.curves for w in works):
         labels = ", ".join(w.limb.part.label for w in works)
-        raise CoreError(f"{asked.to.upper()} already drives {labels} from frame {first:g} to {last:g}: nothing to hand over.")
+        raise CoreError(
+            f"{asked.to.upper()} already drives {labels} from frame {first:g} to {last:g}: nothing to hand over."
+        )
     after = Program(program.scene, take.with_curves({k: v for w in works for k, v in w.curves.items()}))
     after.check_loops()
     proof = prove(
@@ -157,7 +176,9 @@ def _refuse_locked(program: Program, limb: Limb, system: Ints, first: float, las
         inside = (kept.times >= first) & (kept.times <= last) & (kept.marks[:, 3] > 0)
         if inside.any():
             frame = float(kept.times[inside][0])
-            raise CoreError(f"The key of {names[c]} at frame {frame:g} is locked: unlock it, or choose a stretch without it.")
+            raise CoreError(
+                f"The key of {names[c]} at frame {frame:g} is locked: unlock it, or choose a stretch without it."
+            )
 
 
 def _pieces(program: Program, limb: Limb, goal: float, first: float, last: float) -> list[tuple[float, float, bool]]:
@@ -172,7 +193,7 @@ def _pieces(program: Program, limb: Limb, goal: float, first: float, last: float
     if len(edges) == 1:
         edges = [first, last]
     pieces: list[tuple[float, float, bool]] = []
-    for start, end in zip(edges[:-1], edges[1:], strict=True):
+    for start, end in pairwise(edges):
         inside = program.sample(np.linspace(start, end, 5)[:-1], LEAVING, np.array(switches))
         stays = bool(np.all(inside[0] == goal)) and bool(np.all(inside[1:] == 0.0))
         if pieces and pieces[-1][2] == stays and not stays:
@@ -198,7 +219,7 @@ def _source_channels(program: Program, limb: Limb, to: str, start: float, end: f
     return found
 
 
-def fit_along(program: Program, limb: Limb, to: str, times: Floats, exact: Floats, near: Floats) -> Fitted:
+def fit_along(program: Program, limb: Limb, to: str, times: Floats, exact: Flags, near: Floats) -> Fitted:
     """Fits a system at key times along a motion, with slopes from both sides.
 
     times: (T,) frames in order; exact: (T,) bool, where both one-sided slopes are wanted (elsewhere one
@@ -258,7 +279,7 @@ def _carry(
             kept = insert(kept, end, default)
         kept = without(kept, start, end)
         is_sign = k == 9
-        keys = []
+        keys: list[Key] = []
         for i, t in enumerate(times):
             v_in, v_out = (float(fitted.values[s, k, i]) if free else 0.0 for s in (ARRIVING, LEAVING))
             s_in, s_out = (float(fitted.slopes[s, k, i]) if free else 0.0 for s in (ARRIVING, LEAVING))
@@ -308,9 +329,7 @@ def _stepped_intervals(program: Program, source: set[int], times: Floats) -> np.
     return held if keyed else np.zeros(len(times), dtype=bool)
 
 
-def _join(
-    program: Program, work: _Work, curves: dict[str, Curve], asked: Handover, system: Ints, start: float
-) -> bool:
+def _join(program: Program, work: _Work, curves: dict[str, Curve], asked: Handover, system: Ints, start: float) -> bool:
     """Takes a jump out of an existing change into the wanted system: its first key meets the pose that arrives,
     the keys after it stay. False if nothing jumps there."""
     limb = work.limb
@@ -344,7 +363,10 @@ def _join(
                 slope = 0.0
         keys.append(key._replace(leaving=value, slope_out=slope, rule=FREE, kind=STEPPED if sign else key.kind))
         curves[names[c]] = put(kept, keys)
-    work.notes.append(f"{limb.part.label} joins its {asked.to.upper()} keys at frame {start:g}, where it jumped by {1000 * gap:.1f} mm.")
+    work.notes.append(
+        f"{limb.part.label} joins its {asked.to.upper()} keys at frame {start:g}, "
+        f"where it jumped by {1000 * gap:.1f} mm."
+    )
     return True
 
 
@@ -352,14 +374,19 @@ def _nearest_turns(program: Program, system: Ints, values: Floats, near: Floats)
     """Angles put into the whole turn nearest to the keys that follow."""
     found = []
     for c, value, other in zip(system, values, near, strict=True):
-        if program.info[c][2].name in ("rx", "ry", "rz", "swivel", "twist"):
-            value -= 2.0 * np.pi * np.round((value - other) / (2.0 * np.pi))
-        found.append(float(value))
+        turns = program.info[c][2].name in ("rx", "ry", "rz", "swivel", "twist")
+        found.append(float(wrap_near(value, other)) if turns else float(value))
     return found
 
 
 def _hold(
-    program: Program, work: _Work, curves: dict[str, Curve], asked: Handover, system: Ints, first: float, last: float
+    program: Program,
+    work: _Work,
+    curves: dict[str, Curve],
+    asked: Handover,
+    system: Ints,
+    first: float,
+    last: float,
 ) -> None:
     """Holds the pose that arrives at `first` in the incoming system until `last`."""
     limb = work.limb
@@ -387,8 +414,11 @@ def _hold(
         held = value + (slope * settle / 3.0 if settle else 0.0)
         keys = [
             start._replace(
-                leaving=value, slope_out=slope if settle else 0.0, kind=STEPPED if sign else SMOOTH,
-                rule=FREE, tag=FENCE,
+                leaving=value,
+                slope_out=slope if settle else 0.0,
+                kind=STEPPED if sign else SMOOTH,
+                rule=FREE,
+                tag=FENCE,
             )  # fmt: skip
         ]
         if settle and first + settle < last:
@@ -447,6 +477,3 @@ def describe(asked: Handover, program: Program) -> str:
     span = f"from frame {asked.first:g} on" if asked.last is None else f"frames {asked.first:g} to {asked.last:g}"
     how = "" if asked.after == "carry" else ", pose held"
     return f"Hand over {limb_labels(program, asked.parts)} to {asked.to.upper()}, {span}{how}"
-
-
-__all__ = ["Handover", "Mapping", "apply", "describe", "replace"]

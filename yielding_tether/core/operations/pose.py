@@ -103,7 +103,8 @@ def _refuse_captured(program: Program, drag: Drag, label: str) -> None:
     c = program.channels.get(f"{drag.member}/{drag.part}.captured")
     if c is not None and program.sample([drag.frame], LEAVING, np.array([c]))[0, 0] > 0.0:
         raise CoreError(
-            f"Captured motion drives {label} at frame {drag.frame:g}. Hand it over to IK or FK first; then it can be posed."
+            f"Captured motion drives {label} at frame {drag.frame:g}. "
+            "Hand it over to IK or FK first; then it can be posed."
         )
 
 
@@ -113,7 +114,13 @@ def _pose_control(program: Program, drag: Drag, control: str, order: str, here: 
     space = program.nodes[drag.member, control, "space"]
     out = np.empty((6, 1))
     fk.fit_place(
-        np.array([drag.position]), turn[None], here.pos[:, space], here.rot[:, space], ORDERS.index(order), now[3:], out
+        np.array([drag.position]),
+        turn[None],
+        here.pos[:, space],
+        here.rot[:, space],
+        ORDERS.index(order),
+        now[3:],
+        out,
     )
     return Posed({int(c): float(v) for c, v in zip(chans, out[:, 0], strict=True)}, "root")
 
@@ -190,5 +197,3 @@ def unit_of(channel: str) -> str:
     if channel in ANGLES:
         return "rad"
     return "m" if channel in ("tx", "ty", "tz") else ""
-
-

@@ -2,12 +2,11 @@
 
 from __future__ import annotations
 
-
 from ..transforms import (
-    inlined,
-    kernel,
     add,
     euler_to_quat,
+    inlined,
+    kernel,
     qconj,
     qmul,
     qrot,

@@ -24,13 +24,13 @@ import numpy as np
 from ..cast import LimbPart
 from ..skeleton import Skeleton
 from ..transforms import (
-    kernel,
     Floats,
     add,
     axis_turn,
     cross,
     dot,
     frame_turn,
+    kernel,
     norm,
     qconj,
     qmul,
@@ -118,8 +118,15 @@ def solve_pose(root, parent_rot, rest, o1, o2, constants, end, end_rot, swivel, 
     reach = norm(line)
     flat = 2.0 * l1 * l2 * math.cos(lift)
     c = (reach * reach - l1 * l1 - l2 * l2) / flat if flat != 0.0 else 1.0
-    # Within rounding of straight the arc cosine turns noise of 1e-14 into a bend of 1e-7: call it straight.
-    bend = math.acos(min(1.0, max(-1.0, c))) if c < 1.0 - 1e-13 else 0.0
+    # Within rounding of straight, or of the full fold, the arc cosine turns noise of 1e-14 into an angle of 1e-7;
+    # more so the nearer the lower segment comes to the hinge.
+    rounding = 1e-13 / abs(math.cos(lift))
+    if c >= 1.0 - rounding:
+        bend = 0.0
+    elif c <= -1.0 + rounding:
+        bend = math.pi
+    else:
+        bend = math.acos(c)
     if sign < 0.0:
         bend = -bend
     middle = direction_turn(h, b, bend, lift)
