@@ -12,7 +12,7 @@ import numpy as np
 from .curves import ARRIVING, LEAVING, count_changes
 from .evaluation import Limb, Program
 from .fitting import limb_bend
-from .measure import Limits, one_sided, speed_range
+from .measure import STEP, Limits, one_sided, speed_range
 from .transforms import Floats, rotation_distance
 
 #: What counts as no movement at all, metres and radians.
@@ -53,10 +53,15 @@ class Change:
 
     @property
     def smooth(self) -> bool:
-        """Whether the speed passes on, as far as it did before."""
-        return self.speed <= max(self.allowed_speed, self.speed_before) and self.spin <= max(
-            self.allowed_spin, self.spin_before
+        """Whether the operation adds no jump of speed: a kink that was there may stay."""
+        return (
+            self.speed <= self.speed_before + self.allowed_speed and self.spin <= self.spin_before + self.allowed_spin
         )
+
+    @property
+    def steady(self) -> bool:
+        """Whether no speed jumps at all."""
+        return self.speed <= self.allowed_speed and self.spin <= self.allowed_spin
 
 
 @dataclass(frozen=True)
@@ -181,7 +186,10 @@ def _jumps(limits: Limits, k: int, nodes: slice) -> tuple[float, float, float, f
 
 def _explain(after: Program, limb: Limb, change: Change) -> Change:
     """The change with the reason why its speed could not be matched, if the pose is singular there."""
-    bend, carry = limb_bend(limb, after.evaluate([change.frame]))
+    # Speeds are measured over an eighth of a frame on both sides: what happens there counts.
+    near = change.frame + np.linspace(-4.0, 4.0, 9) * STEP
+    bends = [limb_bend(limb, after.evaluate([t])) for t in near]
+    bend, carry = min(bends, key=lambda b: abs(b[0]))
     where = f"{limb.part.label} %s at frame {change.frame:g}: no finite slope passes its speed on there"
     if abs(bend) < NEARLY_STRAIGHT:
         return replace(change, reason=where % "is straight")

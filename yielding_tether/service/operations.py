@@ -108,8 +108,11 @@ def sentence(proof: Proof) -> str:
         if rough:
             worst = max(rough, key=lambda c: c.speed)
             parts.append(worst.reason or f"speed jumps {_mm(worst.speed)} a frame at frame {worst.frame:g}")
-        else:
+        elif all(c.steady for c in proof.changes):
             parts.append("speed passes on")
+        else:
+            kink = max(proof.changes, key=lambda c: c.speed)
+            parts.append(f"speed jumps {_mm(kink.speed)} a frame at frame {kink.frame:g}, as it did before")
     d = proof.departure_place
     parts.append(
         f"after it the motion differs by at most {_mm(d.value)} and {math.degrees(proof.departure_turn.value):.2f}°, at frame {d.frame:g}"
