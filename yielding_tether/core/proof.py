@@ -19,7 +19,7 @@ from .transforms import Floats, rotation_distance
 EXACT = 1e-6
 #: Share of a part's speed range that its speed may jump at a change; at least 1e-6 a frame.
 SPEED_SHARE = 1e-4
-#: A limb bent by less than this (radians) can't pass its speed on through any finite slope.
+#: A limb this near to straight, or to its full fold (radians), can't pass its speed on through any finite slope.
 NEARLY_STRAIGHT = 0.02
 
 
@@ -189,10 +189,10 @@ def _explain(after: Program, limb: Limb, change: Change) -> Change:
     # Speeds are measured over an eighth of a frame on both sides: what happens there counts.
     near = change.frame + np.linspace(-4.0, 4.0, 9) * STEP
     bends = [limb_bend(limb, after.evaluate([t])) for t in near]
-    bend, carry = min(bends, key=lambda b: abs(b[0]))
+    bend, carry = min(bends, key=lambda b: abs(np.sin(b[0])))
     where = f"{limb.part.label} %s at frame {change.frame:g}: no finite slope passes its speed on there"
-    if abs(bend) < NEARLY_STRAIGHT:
-        return replace(change, reason=where % "is straight")
+    if abs(np.sin(bend)) < NEARLY_STRAIGHT:
+        return replace(change, reason=where % ("is straight" if np.cos(bend) > 0.0 else "is folded as far as it goes"))
     if abs(np.cos(carry)) < NEARLY_STRAIGHT:
         return replace(change, reason=where % "points along its own hinge")
     return change
