@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import unittest
 
 import numpy as np
@@ -16,6 +17,7 @@ from yielding_tether.core.transforms import (
     rotate,
     rotation_distance,
     shortest_arc,
+    sine_cosine,
     slerp,
 )
 
@@ -90,6 +92,17 @@ class Means(unittest.TestCase):
             mean = Rotation.from_quat(mean_rotation(np.array([q.as_quat() for q in quats]), w, 5))
             left = sum(wi * (mean.inv() * q).as_rotvec() for wi, q in zip(w, quats, strict=True))
             np.testing.assert_allclose(left, 0, atol=1e-12)
+
+
+class SineCosine(unittest.TestCase):
+    def test_to_the_last_bits_everywhere(self) -> None:
+        rng = np.random.default_rng(9)
+        for spread in (1e-300, 1e-8, 1.0, 10.0, 1e4, 1e9):
+            for x in (rng.normal(size=2000) * spread).tolist():
+                s, c = sine_cosine(x)
+                self.assertLessEqual(abs(s - math.sin(x)), 4e-16)
+                self.assertLessEqual(abs(c - math.cos(x)), 4e-16)
+        self.assertEqual(sine_cosine(0.0), (0.0, 1.0))
 
 
 class Arrays(unittest.TestCase):

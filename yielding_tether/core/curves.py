@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from .errors import CoreError
-from .transforms import Floats, Ints, kernel
+from .transforms import Floats, Ints, inlined, kernel
 
 STEPPED, LINEAR, SMOOTH = 0, 1, 2
 FREE, AUTOMATIC, FLAT = 0, 1, 2
@@ -107,50 +107,61 @@ def curve(keys: Iterable[Key]) -> Curve:
 
 
 @kernel
-def _before(times, lo, hi, t, arriving):  # type: ignore[no-untyped-def]
-    """Index of the last key in lo…hi-1 at or before t (strictly before, when arriving), or lo - 1."""
+def _before(cubics, lo, hi, t, arriving):  # type: ignore[no-untyped-def]
+    """Index of the last key in rows lo…hi-1 at or before t (strictly before, when arriving), or lo - 1."""
     a = lo
     b = hi
     while a < b:
         m = (a + b) >> 1
-        if times[m] < t or (arriving == 0 and times[m] == t):
+        if cubics[m, 0] < t or (arriving == 0 and cubics[m, 0] == t):
             a = m + 1
         else:
             b = m
     return a - 1
 
 
-@kernel
-def sample_one(lo, hi, cubics, t, arriving, near):  # type: ignore[no-untyped-def]
-    """Value at time t of the curve in rows lo…hi-1 of packed cubics, and the row of its segment.
+@inlined
+def sample_row(lo, hi, cubics, at, side, frames, start, count, out, row):  # type: ignore[no-untyped-def]
+    """Fills out[row, 0:count] with the curve in rows lo…hi-1 of packed cubics at the times at[frames[start + b]].
 
-    near: a row to try before searching, lo - 1 if there is none.
+    Times mostly come in order, so the segment met last is tried first: its cubic stays at hand.
     """
-    i = near
-    if not (i >= lo and i + 1 < hi and cubics[i, 0] < t < cubics[i + 1, 0]):
-        i = _before(cubics[:, 0], lo, hi, t, arriving)
-    if i < lo:
-        return cubics[lo, 5], i
-    s = t - cubics[i, 0]
-    if i == hi - 1 or s == 0.0:
-        return cubics[i, 1], i
-    if t == cubics[i + 1, 0] and cubics[i, 6] != 0.0:
-        return cubics[i + 1, 5], i
-    return cubics[i, 1] + s * (cubics[i, 2] + s * (cubics[i, 3] + s * cubics[i, 4])), i
+    t0 = np.inf
+    t1 = -np.inf
+    p = c1 = c2 = c3 = 0.0
+    for b in range(count):
+        f = frames[start + b]
+        t = at[f]
+        if not (t0 < t < t1):
+            i = _before(cubics, lo, hi, t, side[f])
+            if i < lo:
+                out[row, b] = cubics[lo, 5]
+                continue
+            if i == hi - 1 or t == cubics[i, 0]:
+                out[row, b] = cubics[i, 1]
+                continue
+            if t == cubics[i + 1, 0] and cubics[i, 6] != 0.0:
+                out[row, b] = cubics[i + 1, 5]
+                continue
+            t0 = cubics[i, 0]
+            t1 = cubics[i + 1, 0]
+            p = cubics[i, 1]
+            c1 = cubics[i, 2]
+            c2 = cubics[i, 3]
+            c3 = cubics[i, 4]
+        s = t - t0
+        out[row, b] = p + s * (c1 + s * (c2 + s * c3))
 
 
 @kernel
-def sample_packed(starts, cubics, at, side, out):  # type: ignore[no-untyped-def]
+def sample_packed(starts, cubics, at, side, frames, out):  # type: ignore[no-untyped-def]
     """Samples many curves at many times.
 
     starts: (C + 1,) first row of each curve in cubics (n, 7), each with at least one row; at: (F,) frames; side:
-    (F,) 0 leaving, 1 arriving; out: (C, F).
+    (F,) 0 leaving, 1 arriving; frames: (F,) 0 … F - 1; out: (C, F).
     """
     for c in range(len(starts) - 1):
-        lo = starts[c]
-        i = lo - 1
-        for f in range(len(at)):
-            out[c, f], i = sample_one(lo, starts[c + 1], cubics, at[f], side[f], i)
+        sample_row(starts[c], starts[c + 1], cubics, at, side, frames, 0, len(at), out, c)
 
 
 class Packed(NamedTuple):
@@ -196,7 +207,7 @@ def sample(c: Curve, at: Floats | Sequence[float], side: int = LEAVING, default:
     if not len(c):
         return np.full(len(times), default, dtype=np.float64)
     out = np.empty((1, len(times)))
-    sample_packed(*pack([c]), times, sides(side, len(times)), out)
+    sample_packed(*pack([c]), times, sides(side, len(times)), np.arange(len(times)), out)
     found: Floats = out[0]
     return found
 

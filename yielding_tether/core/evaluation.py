@@ -418,11 +418,11 @@ class Program:
         at = np.ascontiguousarray(times, dtype=np.float64)
         picked = np.arange(len(self.defaults)) if channels is None else channels
         values = np.repeat(self._fixed[picked, None], len(at), axis=1)
-        which = sides(side, len(at))
+        which, frames = sides(side, len(at)), np.arange(len(at))
         for r, c in enumerate(picked):
             k = self._keyed_row.get(int(c))
             if k is not None:
-                sample_packed(self._packed.starts[k : k + 2], self._packed.cubics, at, which, values[r : r + 1])
+                sample_packed(self._packed.starts[k : k + 2], self._packed.cubics, at, which, frames, values[r : r + 1])
         return values
 
     def evaluate(
@@ -449,7 +449,6 @@ class Program:
         cap_off, cap_rot = self._captures(at)
         source = Sampled(self._packed.starts, self._packed.cubics, self._keyed, self._fixed, over, forced)
         room = np.empty((len(self.defaults), min(BLOCK, max(len(at), 1))))
-        near = np.empty(len(self._keyed), dtype=np.int64)
         for codes, frames in self._spans(switches):
             stages = self._order(codes, at, frames)
             solver.run(
@@ -461,7 +460,6 @@ class Program:
                 *self._tables,
                 *self._room,
                 room,
-                near,
                 cap_off,
                 cap_rot,
                 pos,
@@ -495,13 +493,21 @@ class Program:
         if not len(varying):
             return [(self._codes(bits[:, 0]), np.arange(count))]
         group = np.zeros(count, dtype=np.int64)
-        for r in varying:
-            group = np.unique(4 * group + bits[r], return_inverse=True)[1].ravel()
-        found = []
-        for g in range(int(group.max()) + 1):
-            frames = np.flatnonzero(group == g)
-            found.append((self._codes(bits[:, frames[0]]), frames))
-        return found
+        for n, r in enumerate(varying):
+            if n and n % 28 == 0:
+                # Numbered anew before the code runs out of bits.
+                group = np.unique(group, return_inverse=True)[1].ravel()
+            group = 4 * group + bits[r]
+        cuts = np.flatnonzero(np.diff(group)) + 1
+        if len(cuts) > 64:
+            order = np.argsort(group, kind="stable")
+            starts = np.flatnonzero(np.diff(group[order])) + 1
+            return [(self._codes(bits[:, frames[0]]), frames) for frames in np.split(order, starts)]
+        # Times in order: a few runs, of which those alike belong together.
+        runs: dict[int, list[Ints]] = {}
+        for run in np.split(np.arange(count), cuts):
+            runs.setdefault(int(group[run[0]]), []).append(run)
+        return [(self._codes(bits[:, parts[0][0]]), np.concatenate(parts)) for parts in runs.values()]
 
     def _codes(self, bits: Ints) -> Ints:
         """Activity code of each stage from the bits of all switches."""

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
-from .curves import sample_one
+from .curves import sample_row
 from .limb import solve_limb
 from .systems.fk import solve_joint
 from .tethers import place_control
@@ -77,29 +77,24 @@ class Sampled(NamedTuple):
 
 
 @kernel
-def run(frames, at, side, stages, source, joints, controls, limbs, quats, shares, values, near, cap_off, cap_rot, pos, rot):  # type: ignore[no-untyped-def]  # fmt: skip
+def run(frames, at, side, stages, source, joints, controls, limbs, quats, shares, values, cap_off, cap_rot, pos, rot):  # type: ignore[no-untyped-def]  # fmt: skip
     """Fills pos (F, N, 3) and rot (F, N, 4) at the rows `frames`, of times at (F,) and sides side (F,).
 
     stages: (S, 3) kind, first row, number of rows, in an order in which each comes after what it reads; cap_off
     (F, J, 3), cap_rot (F, J, 4): captures at the same times. Room to work in: quats (K, 4), shares (2, K) for the
-    means of up to K anchors, values (C, B) for the channels of a block of B times that stays in the cache, near
-    (C,) for the segments met last.
+    means of up to K anchors, values (C, B) for the channels of a block of B times that stays in the cache.
     """
     width = values.shape[1]
     for c in range(values.shape[0]):
         for b in range(width):
             values[c, b] = source.fixed[c]
-    for k in range(len(source.keyed)):
-        near[k] = source.starts[k] - 1
     for block in range(0, len(frames), width):
         size = min(width, len(frames) - block)
         for k in range(len(source.keyed)):
-            c = source.keyed[k]
-            i = near[k]
-            for b in range(size):
-                f = frames[block + b]
-                values[c, b], i = sample_one(source.starts[k], source.starts[k + 1], source.cubics, at[f], side[f], i)
-            near[k] = i
+            sample_row(
+                source.starts[k], source.starts[k + 1], source.cubics, at, side, frames, block, size, values,
+                source.keyed[k],
+            )  # fmt: skip
         for k in range(len(source.over)):
             for b in range(size):
                 values[source.over[k], b] = source.forced[k, frames[block + b]]

@@ -50,7 +50,9 @@ def place_control(f, n, values, column, controls, quats, shares, cap_off, cap_ro
             quats[turns, 3] = q[3]
             shares[1, turns] = wr
             turns += 1
-    q = qunit(mean_rotation(quats, shares[1], turns))
+    q = (quats[0, 0], quats[0, 1], quats[0, 2], quats[0, 3])
+    if turns > 1:
+        q = qunit(mean_rotation(quats, shares[1], turns))
     store(pos, rot, f, controls.space[n], p, q)
     chans = controls.channels
     t = (

@@ -106,8 +106,8 @@ def qunit(q):  # type: ignore[no-untyped-def]
 @kernel
 def axis_turn(axis, angle):  # type: ignore[no-untyped-def]
     """Quaternion of a turn by angle (radians) about a unit axis."""
-    s = math.sin(0.5 * angle)
-    return (axis[0] * s, axis[1] * s, axis[2] * s, math.cos(0.5 * angle))
+    s, c = sine_cosine(0.5 * angle)
+    return (axis[0] * s, axis[1] * s, axis[2] * s, c)
 
 
 @kernel
@@ -147,11 +147,34 @@ def frame_turn(x, y, z):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def half_turns(angle):  # type: ignore[no-untyped-def]
-    """Sine and cosine of half an angle; an angle of zero, the most common one, costs nothing."""
-    if angle == 0.0:
-        return 0.0, 1.0
-    return math.sin(0.5 * angle), math.cos(0.5 * angle)
+def sine_cosine(x):  # type: ignore[no-untyped-def]
+    """Sine and cosine of an angle in one go, to the last bit or two: the kernels ask for both, millions of times.
+
+    Reduction to a quarter turn in two parts, then the polynomials of fdlibm (Sun Microsystems, 1993).
+    """
+    if not abs(x) < 1e5:
+        return math.sin(x), math.cos(x)
+    k = math.floor(x * 0.6366197723675814 + 0.5)
+    r = (x - k * 1.57079632673412561417) - k * 6.07710050650619224932e-11
+    z = r * r
+    s = r + r * z * (
+        -1.66666666666666324348e-01
+        + z * (8.33333333332248946124e-03 + z * (-1.98412698298579493134e-04 + z * (2.75573137070700676789e-06
+        + z * (-2.50507602534068634195e-08 + z * 1.58969099521155010221e-10))))
+    )  # fmt: skip
+    c = 1.0 - 0.5 * z + z * z * (
+        4.16666666666666019037e-02
+        + z * (-1.38888888888741095749e-03 + z * (2.48015872894767294178e-05 + z * (-2.75573143513906633035e-07
+        + z * (2.08757232129817482790e-09 + z * -1.13596475577881948265e-11))))
+    )  # fmt: skip
+    quarter = int(k) & 3
+    if quarter == 0:
+        return s, c
+    if quarter == 1:
+        return c, -s
+    if quarter == 2:
+        return -s, -c
+    return -c, s
 
 
 @kernel
@@ -163,9 +186,9 @@ def euler_to_quat(order, rx, ry, rz):  # type: ignore[no-untyped-def]
     i = _AXES[order, 0]
     j = _AXES[order, 1]
     e = _PARITY[order]
-    sa, ca = half_turns(turns[i])
-    sb, cb = half_turns(turns[j])
-    sc, cc = half_turns(turns[3 - i - j])
+    sa, ca = sine_cosine(0.5 * turns[i])
+    sb, cb = sine_cosine(0.5 * turns[j])
+    sc, cc = sine_cosine(0.5 * turns[3 - i - j])
     # The product of the three turns written out: a about axis i, b about j, c about k.
     a = sa * cb * cc + e * ca * sb * sc
     b = ca * sb * cc - e * sa * cb * sc

@@ -1,5 +1,5 @@
 import { Alert, Box, Button, MenuItem, Select, Typography } from "@mui/material";
-import { useCallback, useState } from "react";
+import { useCallback, useEffect, useState } from "react";
 import { Mark } from "../shared/Mark";
 import { go } from "../shared/route";
 import { degrees, mm } from "../shared/format";
@@ -21,6 +21,8 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
   const { info, trial } = useBench();
   const [help, setHelp] = useState(false);
   const onHelp = useCallback(() => setHelp(true), []);
+  // Whoever has seen a bench is no first visitor: Home then stays Home.
+  useEffect(() => localStorage.setItem("visited", "yes"), []);
   useTrying();
   usePlayback();
   useShortcuts(onHelp);

@@ -44,7 +44,7 @@ export function PartCard() {
           `${data.driver === "Capture" ? "Captured motion" : "FK"} drives here`
         )}
         {data.follows.map((f) => (
-          <span key={f.anchor}>, follows {f.anchor}</span>
+          <span key={f.anchor}>{data.kind === "limb" && data.driver !== "IK" ? `; in IK it would follow ${f.anchor}` : `, follows ${f.anchor}`}</span>
         ))}
       </Typography>
       {data.kind === "limb" && data.idle_place !== null && (
@@ -75,7 +75,7 @@ export function PartCard() {
 
 function Values({ card, title, fits }: { card: Card["systems"][number]; title: string; fits?: boolean }) {
   return (
-    <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12.5, "& td": { py: "1px" } }}>
+    <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12.5, lineHeight: 1.3, "& td": { py: 0 } }}>
       {(title || fits) && (
         <caption style={{ textAlign: "left", fontWeight: 650, captionSide: "top", padding: "2px 0" }}>
           {title}

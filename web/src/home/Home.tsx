@@ -16,7 +16,6 @@ export function Home({ onGround }: { onGround: () => void }) {
   useEffect(() => {
     const demo = scenes.data?.flatMap((s) => s.takes).find((t) => t.findings.length > 0);
     if (demo && !localStorage.getItem("visited")) {
-      localStorage.setItem("visited", "yes");
       go(`/take/${demo.id}`);
     }
   }, [scenes.data]);
@@ -106,6 +105,9 @@ export function Home({ onGround }: { onGround: () => void }) {
           </Box>
         ))}
       </Stack>
+      <Typography color="text.secondary" sx={{ mt: 5, py: 3, textAlign: "center", border: 2, borderStyle: "dashed", borderColor: "divider", borderRadius: 2 }}>
+        Drop a BVH capture anywhere on this page: its limbs are found by their structure, and each can be handed over to IK at once.
+      </Typography>
     </Box>
   );
 }

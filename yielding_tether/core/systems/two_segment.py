@@ -90,6 +90,33 @@ def direction_turn(h, b, angle, lift):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def half_of(c, s):  # type: ignore[no-untyped-def]
+    """Cosine and sine of half the angle whose cosine and sine are c and s, without the angle; exact near zero and
+    near the half turn."""
+    if c > 0.0:
+        h = math.sqrt(0.5 * (1.0 + c))
+        return h, 0.5 * s / h
+    h = math.sqrt(0.5 * (1.0 - c))
+    return (0.5 * abs(s) / h, h) if s >= 0.0 else (0.5 * abs(s) / h, -h)
+
+
+@kernel
+def aimed_turn(v, d, h, b):  # type: ignore[no-untyped-def]
+    """M for the direction v, a vector of any length: what `direction_turn` gives for its angles, without them."""
+    x = dot(v, d)
+    y = dot(v, b)
+    z = dot(v, h)
+    flat = math.sqrt(x * x + y * y)
+    size = math.sqrt(flat * flat + z * z)
+    c, s = half_of(x / flat, y / flat) if flat > 0.0 else (1.0, 0.0)
+    q = (h[0] * s, h[1] * s, h[2] * s, c)
+    if z == 0.0:
+        return q
+    c, s = half_of(flat / size, z / size)
+    return qmul(q, (-b[0] * s, -b[1] * s, -b[2] * s, c))
+
+
+@kernel
 def angles_of(v, d, h, b):  # type: ignore[no-untyped-def]
     """Angle about the hinge and lift out of its plane of a direction v."""
     x = dot(v, d)
@@ -118,26 +145,25 @@ def solve_pose(root, parent_rot, rest, o1, o2, constants, end, end_rot, swivel, 
     reach = norm(line)
     flat = 2.0 * l1 * l2 * math.cos(lift)
     c = (reach * reach - l1 * l1 - l2 * l2) / flat if flat != 0.0 else 1.0
-    # Within rounding of straight, or of the full fold, the arc cosine turns noise of 1e-14 into an angle of 1e-7;
+    # Within rounding of straight, or of the full fold, the cosine turns noise of 1e-14 into an angle of 1e-7;
     # more so the nearer the lower segment comes to the hinge.
     rounding = 1e-13 / abs(math.cos(lift))
     if c >= 1.0 - rounding:
-        bend = 0.0
+        c = 1.0
     elif c <= -1.0 + rounding:
-        bend = math.pi
-    else:
-        bend = math.acos(c)
-    if sign < 0.0:
-        bend = -bend
-    middle = direction_turn(h, b, bend, lift)
+        c = -1.0
+    half_cos = math.sqrt(0.5 * (1.0 + c))
+    half_sin = math.sqrt(0.5 * (1.0 - c)) * (-1.0 if sign < 0.0 else 1.0)
+    middle = (h[0] * half_sin, h[1] * half_sin, h[2] * half_sin, half_cos)
+    if lift != 0.0:
+        middle = qmul(middle, axis_turn((-b[0], -b[1], -b[2]), lift))
     inner = add(scale(d1, l1), scale(qrot(middle, d1), l2))
-    turn, tilt = angles_of(inner, d1, h, b)
     if reach > 1e-9:
         aim = scale(line, 1.0 / reach)
     else:
         aim = qrot(qmul(parent_rot, rest), d1)
     upper = qmul(axis_turn(aim, constants[8] + swivel), aim_frame(parent_rot, rest, d1, h, aim))
-    upper = qunit(qmul(upper, qconj(direction_turn(h, b, turn, tilt))))
+    upper = qunit(qmul(upper, qconj(aimed_turn(inner, d1, h, b))))
     mid = add(root, qrot(upper, o1))
     q_mid = qmul(middle, q)
     if twist != 0.0:
@@ -156,7 +182,6 @@ def fit_pose(root, parent_rot, rest, o1, o2, constants, upper, mid_rot, end):  #
     rolled = qmul(qconj(qmul(middle, q)), local)
     twist = 2.0 * math.atan2(rolled[0] * d2[0] + rolled[1] * d2[1] + rolled[2] * d2[2], rolled[3])
     inner = add(scale(d1, l1), scale(qrot(middle, d1), l2))
-    turn, tilt = angles_of(inner, d1, h, b)
     line = sub(end, root)
     reach = norm(line)
     if reach > 1e-9:
@@ -164,7 +189,7 @@ def fit_pose(root, parent_rot, rest, o1, o2, constants, upper, mid_rot, end):  #
     else:
         aim = qrot(qmul(parent_rot, rest), d1)
     start = aim_frame(parent_rot, rest, d1, h, aim)
-    swung = qmul(qmul(upper, direction_turn(h, b, turn, tilt)), qconj(start))
+    swung = qmul(qmul(upper, aimed_turn(inner, d1, h, b)), qconj(start))
     swivel = 2.0 * math.atan2(swung[0] * aim[0] + swung[1] * aim[1] + swung[2] * aim[2], swung[3])
     return bend, lift - constants[7], twist, swivel - constants[8]
 

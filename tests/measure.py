@@ -1,0 +1,216 @@
+"""Figures of speed and memory as JSON lines, each timing beside a reference measured in the same run.
+
+`python -m tests.measure [name …]` runs the measurements whose names contain one of these words.
+"""
+
+from __future__ import annotations
+
+import json
+import platform
+import resource
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from fractions import Fraction
+
+import numpy as np
+import pinocchio as pin
+
+from yielding_tether.core.cast import LimbPart
+from yielding_tether.core.curves import Curve
+from yielding_tether.core.evaluation import Program
+from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.takes import Scene, Take
+from yielding_tether.demo.cast_off import cast_off
+from yielding_tether.formats import bvh
+
+
+def say(name: str, **figures: object) -> None:
+    print(json.dumps({"figure": name, **figures}), flush=True)
+
+
+def fastest(work: Callable[[], object], times: int) -> float:
+    """Seconds of the fastest of some runs: what the machine can do when nothing else disturbs it."""
+    found = []
+    for _ in range(times):
+        began = time.perf_counter()
+        work()
+        found.append(time.perf_counter() - began)
+    return min(found)
+
+
+def pin_forward_kinematics(program: Program, frames: int) -> Callable[[], None]:
+    """Forward kinematics alone of the same joints in the rigid-body library, spherical joints, one call a frame."""
+    model = pin.Model()
+    for member in program.scene.members:
+        ids: list[int] = []
+        for joint in member.skeleton.joints:
+            at = pin.SE3(np.eye(3), np.array(joint.offset))
+            up = ids[joint.parent] if joint.parent >= 0 else 0
+            kind = pin.JointModelSpherical() if joint.parent >= 0 else pin.JointModelFreeFlyer()
+            ids.append(model.addJoint(up, kind, at, f"{member.id}/{joint.name}"))
+    data = model.createData()
+    poses = [pin.randomConfiguration(model, -np.ones(model.nq), np.ones(model.nq)) for _ in range(frames)]
+
+    def work() -> None:
+        for q in poses:
+            pin.forwardKinematics(model, data, q)
+
+    return work
+
+
+def evaluation() -> None:
+    """A whole take against forward kinematics alone of the same tree."""
+    program = Program(*cast_off())
+    frames = program.take.frames
+    reference = pin_forward_kinematics(program, len(frames))
+    # In turns, so that both meet the same machine.
+    ours, theirs = [], []
+    for _ in range(40):
+        ours.append(fastest(lambda: program.evaluate(frames), 3))
+        theirs.append(fastest(reference, 3))
+    per_frame, pin_frame = min(ours) / len(frames), min(theirs) / len(frames)
+    long = np.tile(frames, 5)
+    long_frame = fastest(lambda: program.evaluate(long), 20) / len(long)
+    say(
+        "whole-take evaluation, per frame", ratio=round(per_frame / pin_frame, 2), bound=2.0,
+        microseconds=round(1e6 * per_frame, 2), pin_microseconds=round(1e6 * pin_frame, 2),
+        joints=len(program.joints()[0]), frames=len(frames),
+        ratio_at_five_times_the_frames=round(long_frame / pin_frame, 2),
+    )  # fmt: skip
+    single = fastest(lambda: program.evaluate([100.0]), 300)
+    say("one frame", microseconds=round(1e6 * single, 1), pin_frames=round(single / pin_frame, 1))
+
+
+def handover() -> None:
+    """A handover with its proof on a take of 1,000 frames."""
+    scene, take = cast_off()
+    repeats = 5
+    curves = {name: repeated(c, repeats) for name, c in take.curves.items()}
+    long = Program(scene, Take("long", Fraction(24), 0, 999, curves, take.tethers))
+    reference = pin_forward_kinematics(long, 1000)
+    for keys in ("kept", "every"):
+        asked = Handover((("marl", "arm.R"),), "ik", 20.0, 990.0, keys=keys)  # type: ignore[arg-type]
+        seconds = fastest(lambda asked=asked: apply(long, asked), 5)
+        say(
+            f"handover on 1,000 frames with proof, keys {keys}", seconds=round(seconds, 3), bound=0.3,
+            pin_kilo_frames=round(seconds / fastest(reference, 3), 1),
+        )  # fmt: skip
+
+
+def repeated(c: Curve, count: int) -> Curve:
+    """A curve's keys before frame 200, again and again every 200 frames."""
+    keep = (c.times >= 0.0) & (c.times < 200.0)
+    shifted = [c.numbers[keep] + np.array([200.0 * k, 0, 0, 0, 0]) for k in range(count)]
+    return Curve(np.concatenate(shifted), np.concatenate([c.marks[keep]] * count))
+
+
+def live() -> None:
+    """Live posing through the WebSocket of the real service."""
+    import httpx
+    from websockets.sync.client import connect
+
+    from .servers import Service
+
+    service = Service()
+    try:
+        take = httpx.get(f"{service.base}/api/scenes").json()[0]["takes"][0]["id"]
+        info = httpx.get(f"{service.base}/api/takes/{take}").json()
+        drag = {"revision": info["revision"], "frame": 60, "member": "marl", "part": "arm.R", "handle": "control"}
+        found, echo = [], []
+        with connect(f"{service.base.replace('http', 'ws')}/api/takes/{take}/live") as socket:
+            for k in range(600):
+                place = [-0.2 + 0.1 * np.sin(k / 20), 1.2 + 0.1 * np.cos(k / 30), 0.35]
+                began = time.perf_counter()
+                socket.send(json.dumps({**drag, "position": place, "seq": k}))
+                socket.recv()
+                found.append(time.perf_counter() - began)
+                # The reference: a message the service refuses at once, over the same socket.
+                began = time.perf_counter()
+                socket.send("{}")
+                socket.recv()
+                echo.append(time.perf_counter() - began)
+        ms = 1000 * np.array(found[100:])
+        say(
+            "live posing, request to reply", median_ms=round(float(np.median(ms)), 2), bound_median_ms=8,
+            p95_ms=round(float(np.percentile(ms, 95)), 2), bound_p95_ms=16,
+            ratio_to_refused_message=round(float(np.median(ms) / (1000 * np.median(echo[100:]))), 2),
+        )  # fmt: skip
+    finally:
+        service.stop()
+
+
+def capture() -> None:
+    """Import of an 18,000-frame capture, in a process of its own so that its memory can be told."""
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.measure", "--capture"], capture_output=True, text=True, check=True
+    )
+    print(done.stdout, end="", flush=True)
+
+
+def capture_here() -> None:
+    """Writes the capture, reads and plays it through the store; prints time and peak memory."""
+    from .servers import fresh_store
+
+    scene, take = cast_off()
+    program = Program(scene, take)
+    data = long_capture(program, 18_000)
+    began = time.perf_counter()
+    sum(map(float, data[data.index(b"Frame Time") :].split(b"\n", 1)[1].split()))
+    reference = time.perf_counter() - began
+    store = fresh_store()
+    base = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    began = time.perf_counter()
+    read = bvh.read(data, "body", "long")
+    _, (id_,) = store.add_scene(Scene("long", (read.member,)), [read.take])
+    seconds = time.perf_counter() - began
+    del read
+    loaded = store.load(id_)
+    played = Program(loaded.scene, loaded.take)
+    began = time.perf_counter()
+    for first in range(0, 18_000, 1000):
+        played.evaluate(np.arange(first, first + 1000.0))
+    evaluated = time.perf_counter() - began
+    peak = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
+    say(
+        "18,000-frame capture", import_seconds=round(seconds, 2), bound_seconds=10,
+        ratio_to_parsing_its_numbers=round(seconds / reference, 1), evaluate_seconds=round(evaluated, 2),
+        peak_memory_mb=round(peak / 1024), before_import_mb=round(base / 1024), bound_mb=1024,
+        joints=len(played.joints()[0]), file_mb=round(len(data) / 1e6, 1),
+        limbs=sum(isinstance(p, LimbPart) for p in loaded.scene.members[0].parts),
+    )  # fmt: skip
+
+
+def long_capture(program: Program, frames: int) -> bytes:
+    """The demo take as a capture, its rows repeated to this many frames."""
+    text = bvh.write(program, "marl", 0, 199)
+    head, _, rows = text.partition(b"Frames: 200\n")
+    time_line, _, body = rows.partition(b"\n")
+    lines = body.strip().split(b"\n")
+    return (
+        head
+        + f"Frames: {frames}\n".encode()
+        + time_line
+        + b"\n"
+        + b"\n".join(lines[k % 200] for k in range(frames))
+        + b"\n"
+    )
+
+
+MEASUREMENTS = {"evaluation": evaluation, "handover": handover, "live": live, "capture": capture}
+
+
+def main() -> None:
+    if "--capture" in sys.argv:
+        capture_here()
+        return
+    words = sys.argv[1:]
+    say("machine", python=platform.python_version(), numpy=np.__version__, pin=pin.__version__)
+    for name, work in MEASUREMENTS.items():
+        if not words or any(w in name for w in words):
+            work()
+
+
+if __name__ == "__main__":
+    main()

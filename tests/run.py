@@ -1,0 +1,110 @@
+"""Runs lint, types, the freshness of generated types, and all tests; ends with "N passed, N failed".
+
+Names after `python -m tests.run` choose tests, as unittest takes them; without names everything runs, slow test
+modules beside one another on the machine's cores.
+"""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import sys
+import time
+import unittest
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+
+ROOT = Path(__file__).resolve().parents[1]
+BIN = Path(sys.executable).parent
+
+STEPS: dict[str, tuple[list[str], Path]] = {
+    "ruff": ([str(BIN / "ruff"), "check", "yielding_tether", "tests"], ROOT),
+    "ruff format": ([str(BIN / "ruff"), "format", "--check", "-q", "yielding_tether", "tests"], ROOT),
+    "mypy": ([str(BIN / "mypy")], ROOT),
+    "eslint": (["npx", "--no-install", "eslint", "src", "--max-warnings", "0"], ROOT / "web"),
+    "typescript": (["npx", "--no-install", "tsc", "--noEmit"], ROOT / "web"),
+    "types of the API": ([sys.executable, "-m", "tests.run", "--api-types"], ROOT),
+}
+
+
+def api_types() -> int:
+    """Whether the committed TypeScript types are those of the service as it is; `--write` makes them so."""
+    from yielding_tether.service.app import create_app
+    from yielding_tether.store.store import Store
+
+    spec = create_app(Store("postgresql+psycopg://nobody@127.0.0.1:1/none")).openapi()
+    generated = ROOT / "web/src/generated/api.ts"
+    source = ROOT / ".cache/openapi.json"
+    source.write_text(json.dumps(spec))
+    made = subprocess.run(
+        ["npx", "--no-install", "openapi-typescript", str(source)],
+        cwd=ROOT / "web",
+        capture_output=True,
+        text=True,
+        check=True,
+    ).stdout
+    if "--write" in sys.argv:
+        generated.write_text(made)
+        return 0
+    if generated.read_text() != made:
+        print("web/src/generated/api.ts is not what the service says: run python -m tests.run --api-types --write")
+        return 1
+    return 0
+
+
+def modules() -> list[str]:
+    """Test modules, the slowest first."""
+    found = sorted(ROOT.glob("tests/*/test_*.py"))
+    names = [".".join(p.relative_to(ROOT).with_suffix("").parts) for p in found]
+    slow = ("interface", "test_limb", "service", "test_pose", "test_handover")
+    return sorted(names, key=lambda n: next((k for k, s in enumerate(slow) if s in n), len(slow)))
+
+
+def run_step(name: str) -> tuple[int, int, int, str]:
+    command, folder = STEPS[name]
+    done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
+    ok = done.returncode == 0
+    print(f"{'ok    ' if ok else 'FAILED'} {name}", flush=True)
+    return int(ok), int(not ok), 0, "" if ok else f"{name}\n{done.stdout}{done.stderr}"
+
+
+def run_module(name: str) -> tuple[int, int, int, str]:
+    began = time.monotonic()
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.run", "--module", name], cwd=ROOT, capture_output=True, text=True, check=False
+    )
+    line = next((x for x in reversed(done.stdout.splitlines()) if x.startswith("counts ")), "")
+    passed, failed, skipped = map(int, line.split()[1:]) if line else (0, 1, 0)
+    ok = failed == 0 and done.returncode == 0
+    print(f"{'ok    ' if ok else 'FAILED'} {name}: {passed} passed in {time.monotonic() - began:.0f} s", flush=True)
+    return passed, max(failed, int(not ok)), skipped, "" if ok else f"{name}\n{done.stdout}{done.stderr}"
+
+
+def in_process(names: list[str]) -> int:
+    result = unittest.TextTestRunner(verbosity=1).run(unittest.defaultTestLoader.loadTestsFromNames(names))
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    skipped = len(result.skipped)
+    print(f"counts {result.testsRun - failed - skipped} {failed} {skipped}")
+    return int(failed > 0)
+
+
+def main() -> int:
+    """Runs what the arguments say; returns an exit code."""
+    if "--api-types" in sys.argv:
+        return api_types()
+    if sys.argv[1:2] == ["--module"]:
+        return in_process(sys.argv[2:])
+    if sys.argv[1:]:
+        return in_process(sys.argv[1:])
+    with ThreadPoolExecutor(2) as pool:
+        results = [*pool.map(run_module, modules()), *pool.map(run_step, STEPS)]
+    for _, _, _, text in results:
+        if text:
+            print("-" * 100, text, sep="\n")
+    passed, failed, skipped = (sum(r[k] for r in results) for k in range(3))
+    print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
+    return int(failed > 0)
+
+
+if __name__ == "__main__":
+    sys.exit(main())

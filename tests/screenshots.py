@@ -1,0 +1,48 @@
+"""Makes the pictures of docs/screenshots from the demo data: `python -m tests.screenshots`."""
+
+from __future__ import annotations
+
+from playwright.sync_api import Page, sync_playwright
+
+from .interface.test_bench import FLAGS
+from .servers import ROOT, Service
+
+FOLDER = ROOT / "docs" / "screenshots"
+
+
+def keep(page: Page, name: str) -> None:
+    page.wait_for_timeout(1500)
+    page.screenshot(path=FOLDER / f"{name}.png")
+
+
+def main() -> None:
+    service = Service()
+    try:
+        with sync_playwright() as playwright:
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+            page = browser.new_page(viewport={"width": 1280, "height": 800})
+            page.goto(service.base)
+            page.wait_for_url("**/take/*")
+            page.wait_for_function("() => window.benchView?.gl.info.render.triangles > 1000")
+            keep(page, "bench-first-run")
+            page.keyboard.press("n")
+            page.get_by_test_id("sentence").wait_for()
+            keep(page, "bench-handover-tried")
+            page.keyboard.press("Enter")
+            page.get_by_test_id("revision").get_by_text("Hand over").wait_for()
+            field = page.get_by_label("Frame", exact=True)
+            field.fill("72")
+            field.press("Enter")
+            keep(page, "bench-at-rest")
+            page.get_by_role("button", name="Day / lamp").click()
+            keep(page, "bench-by-lamplight")
+            page.get_by_role("button", name="Day / lamp").click()
+            page.get_by_role("button", name="Home").click()
+            keep(page, "home")
+            browser.close()
+    finally:
+        service.stop()
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,97 @@
+"""What tests run against: a real PostgreSQL cluster and, where wanted, the real service in a process of its own."""
+
+from __future__ import annotations
+
+import atexit
+import os
+import shutil
+import signal
+import subprocess
+import sys
+import tempfile
+import time
+from functools import cache
+from pathlib import Path
+
+import httpx
+import psycopg
+
+from yielding_tether.store.cluster import Cluster, free_port
+from yielding_tether.store.store import Store
+
+ROOT = Path(__file__).resolve().parents[1]
+
+
+@cache
+def cluster() -> Cluster:
+    """One cluster for all tests of a run; it goes when the run ends."""
+    base = Path(tempfile.mkdtemp(prefix="tether-test-"))
+    base.chmod(0o755)
+    made = Cluster(base / "cluster")
+    made.start()
+
+    def end() -> None:
+        made.stop("immediate")
+        shutil.rmtree(base, ignore_errors=True)
+
+    atexit.register(end)
+    return made
+
+
+def database() -> str:
+    """Address of a fresh, empty database."""
+    c = cluster()
+    name = f"t{time.time_ns()}"
+    with psycopg.connect(
+        host="127.0.0.1", port=c.port, user="tether", password=c.password, dbname="postgres", autocommit=True
+    ) as db:
+        db.execute(f'create database "{name}"')
+    return c.url.rsplit("/", 1)[0] + f"/{name}"
+
+
+def fresh_store() -> Store:
+    """A store on a fresh database with its tables."""
+    store = Store(database())
+    store.migrate()
+    return store
+
+
+class Service:
+    """The real program, started as users start it, on a free port with its own state folder."""
+
+    def __init__(self, url: str | None = None) -> None:
+        self.state = Path(tempfile.mkdtemp(prefix="tether-state-"))
+        self.state.chmod(0o755)
+        self.port = free_port()
+        self.base = f"http://127.0.0.1:{self.port}"
+        self.environment = {
+            **os.environ, "YIELDING_TETHER_PORT": str(self.port), "YIELDING_TETHER_STATE": str(self.state),
+            "YIELDING_TETHER_DATABASE_URL": url or database(),
+        }  # fmt: skip
+        self.process: subprocess.Popen[bytes] | None = None
+        self.start()
+
+    def start(self) -> None:
+        self.process = subprocess.Popen([sys.executable, "-m", "yielding_tether"], cwd=ROOT, env=self.environment)
+        for _ in range(600):
+            try:
+                if httpx.get(f"{self.base}/api/health").status_code == 200:
+                    return
+            except httpx.TransportError:
+                pass
+            if self.process.poll() is not None:
+                break
+            time.sleep(0.1)
+        raise RuntimeError("the service did not start")
+
+    def kill(self) -> None:
+        """As a machine that loses its power would."""
+        assert self.process is not None
+        self.process.send_signal(signal.SIGKILL)
+        self.process.wait()
+
+    def stop(self) -> None:
+        if self.process is not None and self.process.poll() is None:
+            self.process.terminate()
+            self.process.wait(20)
+        shutil.rmtree(self.state, ignore_errors=True)

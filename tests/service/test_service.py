@@ -1,0 +1,253 @@
+"""The service over real HTTP and WebSocket on a real PostgreSQL; figures compared with the core's."""
+
+from __future__ import annotations
+
+import json
+import struct
+import unittest
+
+import httpx
+import numpy as np
+from websockets.exceptions import ConnectionClosed, InvalidStatus
+from websockets.sync.client import connect
+
+from tests.core.test_handover import demo
+from tests.formats.test_bvh import written
+from tests.servers import Service
+from yielding_tether.core.evaluation import Program
+from yielding_tether.core.fitting import guide_places
+from yielding_tether.core.measure import meter
+from yielding_tether.core.operations import handover, pose
+
+ARM = {"member": "marl", "part": "arm.R"}
+
+
+class Serving(unittest.TestCase):
+    service: Service
+    http: httpx.Client
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service()
+        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=60)
+        cls.addClassCleanup(cls.service.stop)
+        cls.addClassCleanup(cls.http.close)
+
+    def demo_take(self) -> int:
+        scene = next(s for s in self.http.get("/scenes").json() if s["name"] == "Chain ferry")
+        id_: int = scene["takes"][0]["id"]
+        return id_
+
+    def opened(self) -> dict:  # type: ignore[type-arg]
+        """The demo take, put back to its first revision."""
+        take = self.demo_take()
+        info = self.http.get(f"/takes/{take}").json()
+        first = self.http.get(f"/takes/{take}/revisions").json()[0]["id"]
+        if info["revision"] != first:
+            self.http.post(f"/takes/{take}/head", json={"revision": info["revision"], "to": first})
+            info = self.http.get(f"/takes/{take}").json()
+        return info  # type: ignore[no-any-return]
+
+    def asked(self, info: dict, **more: object) -> dict:  # type: ignore[type-arg]
+        return {"operation": "handover", "revision": info["revision"], "parts": [ARM], "first": 118, **more}
+
+    def test_health_and_openapi(self) -> None:
+        self.assertEqual(self.http.get("/health").json(), {"service": "well", "database": "well"})
+        spec = self.http.get("/openapi.json").json()
+        for path, methods in spec["paths"].items():
+            for method in methods.values():
+                self.assertTrue(method.get("summary"), path)
+        examples = json.dumps(spec["components"]["schemas"]["OperationAsked"])
+        self.assertIn("arm.R", examples)
+
+    def test_transforms_are_the_cores(self) -> None:
+        info = self.opened()
+        asked = {"times": [0, 33.5, 118], "side": "arriving", "member": "marl"}
+        got = self.http.post(f"/takes/{info['id']}/transforms", json=asked).json()
+        program = demo()
+        want = program.evaluate([0.0, 33.5, 118.0], 1)
+        names, nodes = program.joints(["marl"])
+        self.assertEqual([tuple(j) for j in got["joints"]], names)
+        np.testing.assert_array_equal(np.array(got["positions"]), want.pos[:, nodes])
+        np.testing.assert_array_equal(np.array(got["rotations"]), want.rot[:, nodes])
+
+    def test_poses_meter_and_card_are_the_cores(self) -> None:
+        info = self.opened()
+        program = demo()
+        raw = self.http.get(f"/takes/{info['id']}/poses", params={"first": 100, "last": 130}).content
+        rows = len(info["joints"]) + 2 * len(info["limbs"])
+        table = np.frombuffer(raw, "<f4").reshape(31, rows, 7)
+        want = program.evaluate(np.arange(100.0, 131.0))
+        np.testing.assert_allclose(table[:, : len(info["joints"]), :3], want.pos[:, program.joints()[1]], atol=1e-6)
+        n = next(i for i, limb in enumerate(info["limbs"]) if limb["part"] == "arm.R")
+        limb = program.limbs["marl", "arm.R"]
+        guides = table[:, len(info["joints"]) + 2 * n + 1, :3]
+        np.testing.assert_allclose(guides, guide_places(limb, want), atol=1e-6)
+        found = self.http.get(
+            f"/takes/{info['id']}/meter", params={"part": "marl/arm.R", "first": 100, "last": 130}
+        ).json()
+        place, speed = meter(program, np.array(limb.nodes), np.arange(100.0, 131.0))
+        np.testing.assert_array_equal(found["pose"], place)
+        np.testing.assert_array_equal(found["speed"], speed)
+        card = self.http.get(f"/takes/{info['id']}/card", params={**ARM, "frame": 118}).json()
+        self.assertEqual((card["driver"], card["drive"]), ("IK", 1.0))
+        self.assertAlmostEqual(card["idle_place"], place[18], places=9)
+        driving = next(s for s in card["systems"] if s["driving"])
+        self.assertTrue(all(c["keyed"] for c in driving["channels"]))
+
+    def test_a_worked_session_try_apply_undo_redo(self) -> None:
+        info = self.opened()
+        self.assertEqual(len(info["findings"]), 1)
+        tried = self.http.post(f"/takes/{info['id']}/try", json=self.asked(info)).json()
+        take, proof = handover.apply(demo(), handover.Handover((("marl", "arm.R"),), "ik", 118.0))
+        self.assertEqual(tried["proof"]["changes"][0]["pose_before"], proof.changes[0].pose_before)
+        self.assertEqual(tried["proof"]["departure_place"]["value"], proof.departure_place.value)
+        self.assertEqual(self.http.get(f"/takes/{info['id']}").json()["revision"], info["revision"])
+        shown = self.http.get(
+            f"/takes/{info['id']}/poses", params={"first": 118, "last": 130, "trial": tried["trial"]}
+        ).content
+        after = Program(demo().scene, take)
+        table = np.frombuffer(shown, "<f4").reshape(13, -1, 7)
+        want = after.evaluate(np.arange(118.0, 131.0)).pos[:, after.joints()[1]]
+        np.testing.assert_allclose(table[:, : want.shape[1], :3], want, atol=1e-6)
+        applied = self.http.post(f"/takes/{info['id']}/apply", json=self.asked(info)).json()
+        self.assertEqual(applied["proof"]["keys"], tried["proof"]["keys"])
+        now = self.http.get(f"/takes/{info['id']}").json()
+        self.assertEqual((now["findings"], now["revision"]), ([], applied["revision"]))
+        undone = self.http.post(f"/takes/{info['id']}/undo", json={"revision": now["revision"]}).json()
+        self.assertEqual(undone["revision"], info["revision"])
+        redone = self.http.post(f"/takes/{info['id']}/redo", json={"revision": undone["revision"]}).json()
+        self.assertEqual(redone["revision"], applied["revision"])
+
+    def test_a_stale_edit_is_refused_and_changes_nothing(self) -> None:
+        info = self.opened()
+        self.http.post(f"/takes/{info['id']}/apply", json=self.asked(info)).raise_for_status()
+        refused = self.http.post(f"/takes/{info['id']}/apply", json=self.asked(info, choices={"to": "fk"}))
+        self.assertEqual(refused.status_code, 409)
+        body = refused.json()
+        self.assertEqual(body["changed"], ["Hand over right arm to IK, from frame 118 on"])
+        self.assertEqual(body["head"], self.http.get(f"/takes/{info['id']}").json()["revision"])
+
+    def test_what_is_wrong_is_said(self) -> None:
+        info = self.opened()
+        base = f"/takes/{info['id']}"
+        for path, body, status, message in (
+            ("/try", self.asked(info, operation="polish"), 422, "There is no operation 'polish'"),
+            ("/try", self.asked(info, choices={"to": "up"}), 422, "is one of ik, fk"),
+            ("/try", self.asked(info, choices={"settle": 3.5}), 422, "whole number from 0 to 48"),
+            ("/try", self.asked(info, choices={"speed": 1}), 422, "has no choice 'speed'"),
+            ("/try", self.asked(info, first=900), 422, "runs from 0 to 204"),
+            ("/try", {**self.asked(info), "revision": 10**6}, 404, "no revision"),
+            ("/undo", {"revision": info["revision"]}, 404, "nothing to undo"),
+            ("/transforms", {"times": []}, 422, "at least 1 item"),
+            ("/transforms", {"times": [1e400]}, 422, ""),
+            (
+                "/pose",
+                {**ARM, "revision": info["revision"], "frame": 3, "handle": "joint", "position": [0, 0, 0]},
+                422,
+                "no joint",
+            ),
+        ):
+            got = self.http.post(base + path, content=json.dumps(body), headers={"Content-Type": "application/json"})
+            self.assertEqual(got.status_code, status, got.text)
+            self.assertIn(message, got.json()["message"])
+        self.assertEqual(self.http.get("/takes/999").status_code, 404)
+        self.assertEqual(self.http.get(base + "/poses", params={"first": 0, "last": 5000}).status_code, 422)
+
+    def test_captures_come_in_and_go_out(self) -> None:
+        text, places = written(np.random.default_rng(1), frames=20)
+        before = len(self.http.get("/scenes").json())
+        got = self.http.post("/import", params={"filename": "walk.bvh"}, content=text.encode()).json()
+        self.assertEqual(sorted(got["limbs"]), ["left arm", "left leg", "right arm", "right leg"])
+        take = got["take_id"]
+        info = self.http.get(f"/takes/{take}").json()
+        asked = {
+            **self.asked(info),
+            "parts": [{"member": "body", "part": "arm.L"}],
+            "first": 5,
+            "last": 12,
+            "choices": {"to": "ik", "keys": "every"},
+        }
+        proof = self.http.post(f"/takes/{take}/apply", json=asked).json()["proof"]
+        self.assertTrue(all(c["pose"] < 1e-6 and c["turn"] < 1e-6 for c in proof["changes"]))
+        self.assertLess(proof["outside_place"]["value"], 1e-9)
+        out = self.http.get(f"/takes/{take}/export.bvh", params={"member": "body", "first": 2, "last": 4}).text
+        self.assertIn("Frames: 3", out)
+        moved = self.http.post(f"/takes/{take}/transforms", json={"times": [3]}).json()
+        joints = [j[1] for j in moved["joints"]]
+        np.testing.assert_allclose(moved["positions"][0][joints.index("C4")], places["C4"][3], atol=1e-6)
+        self.http.delete(f"/scenes/{got['scene_id']}").raise_for_status()
+        self.assertEqual(len(self.http.get("/scenes").json()), before)
+
+    def test_a_broken_file_is_refused_with_its_line_and_leaves_nothing(self) -> None:
+        before = self.http.get("/scenes").json()
+        lines = written(np.random.default_rng(1))[0].split("\n")
+        lines[3] = "OFFSET 1 two 3"
+        got = self.http.post("/import", params={"filename": "bad.bvh"}, content="\n".join(lines).encode())
+        self.assertEqual((got.status_code, got.json()["line"], got.json()["token"]), (422, 4, "two"))
+        other = self.http.post("/import", params={"filename": "bad.fbx"}, content=b"x")
+        self.assertIn("so far BVH files", other.json()["message"])
+        self.assertEqual(self.http.get("/scenes").json(), before)
+
+    def test_live_posing_draws_what_the_core_computes_and_stores_nothing(self) -> None:
+        info = self.opened()
+        drag = {
+            "revision": info["revision"],
+            "frame": 60,
+            **ARM,
+            "handle": "control",
+            "position": [-0.2, 1.2, 0.35],
+            "rotation": [0, 0, 0, 1],
+        }
+        with connect(f"{self.service.base.replace('http', 'ws')}/api/takes/{info['id']}/live") as socket:
+            socket.send(json.dumps({**drag, "seq": 7}))
+            data = socket.recv()
+            assert isinstance(data, bytes)
+            self.assertEqual(struct.unpack_from("<I", data)[0], 7)
+            table = np.frombuffer(data, "<f4", offset=4).reshape(-1, 7)
+            program = demo()
+            found = pose.solve(program, pose.Drag("marl", "arm.R", "control", 60.0, (-0.2, 1.2, 0.35)))
+            want = program.evaluate([60.0], overrides=dict(found.values)).pos[0, program.joints()[1]]
+            np.testing.assert_allclose(table[: len(want), :3], want, atol=1e-6)
+            for bad in (
+                "nonsense",
+                "[]",
+                json.dumps({**drag, "frame": "NaN"}),
+                json.dumps({**drag, "part": "wing"}),
+                "x" * 5000,
+            ):
+                socket.send(bad)
+                self.assertIn("message", json.loads(socket.recv()))
+            # And it still answers.
+            socket.send(json.dumps({**drag, "seq": 8}))
+            self.assertIsInstance(socket.recv(), bytes)
+        self.assertEqual(self.http.get(f"/takes/{info['id']}").json()["revision"], info["revision"])
+        done = self.http.post(f"/takes/{info['id']}/pose", json=drag).json()
+        self.assertIn("Pose right arm at frame 60", done["label"])
+
+    def test_foreign_pages_and_hosts_are_kept_out(self) -> None:
+        self.assertEqual(self.http.get("/health", headers={"Origin": "http://elsewhere.example"}).status_code, 403)
+        self.assertEqual(self.http.get("/health", headers={"Host": "elsewhere.example"}).status_code, 403)
+        self.assertEqual(self.http.get("/health", headers={"Origin": "http://127.0.0.1:1"}).status_code, 403)
+        take = self.demo_take()
+        with (
+            self.assertRaises((ConnectionClosed, InvalidStatus)),
+            connect(
+                f"{self.service.base.replace('http', 'ws')}/api/takes/{take}/live",
+                origin="http://elsewhere.example",  # type: ignore[arg-type]
+            ) as socket,
+        ):
+            socket.recv()
+        big = self.http.post(
+            f"/takes/{take}/try", content=b" " * 2_100_000, headers={"Content-Type": "application/json"}
+        )
+        self.assertEqual(big.status_code, 413)
+
+    def test_what_was_answered_outlives_a_killed_service(self) -> None:
+        info = self.opened()
+        applied = self.http.post(f"/takes/{info['id']}/apply", json=self.asked(info)).json()
+        self.service.kill()
+        self.service.start()
+        now = self.http.get(f"/takes/{info['id']}").json()
+        self.assertEqual(now["revision"], applied["revision"])
+        self.assertEqual(now["findings"], [])

@@ -1,0 +1,170 @@
+"""The store on a real PostgreSQL: what goes in comes out bit for bit, revisions, compare-and-swap, kills."""
+
+from __future__ import annotations
+
+import threading
+import unittest
+from dataclasses import replace
+
+import numpy as np
+from sqlalchemy import text
+from sqlalchemy.exc import IntegrityError
+
+from tests.core.test_handover import captured, demo
+from tests.core.worlds import limb_member, random_take, scene
+from tests.servers import fresh_store
+from yielding_tether.core.curves import set_value
+from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.takes import Take
+from yielding_tether.store import codec
+from yielding_tether.store.store import Loaded, Missing, Stale, Store
+
+
+def edited(take: Take, k: int) -> Take:
+    name = sorted(take.curves)[k % len(take.curves)]
+    return take.with_curves({name: set_value(take.curves[name], 7.0 + k, 0.1 * k)})
+
+
+class Storing(unittest.TestCase):
+    store: Store
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.store = fresh_store()
+
+    @classmethod
+    def tearDownClass(cls) -> None:
+        cls.store.close()
+
+    def opened(self) -> Loaded:
+        rng = np.random.default_rng(1)
+        member = limb_member(rng)
+        _, (take,) = self.store.add_scene(scene(member), [random_take(rng, (member,), kinds=(0, 1, 2))])
+        return self.store.load(take)
+
+    def test_takes_come_back_bit_for_bit(self) -> None:
+        for program in (demo(), captured()):
+            _, (id_,) = self.store.add_scene(program.scene, [program.take])
+            loaded = self.store.load(id_)
+            self.assertEqual(loaded.scene, program.scene)
+            self.assertEqual(dict(loaded.take.curves), dict(program.take.curves))
+            self.assertEqual(loaded.take.tethers, program.take.tethers)
+            self.assertEqual(loaded.take.rate, program.take.rate)
+            for name, capture in program.take.captures.items():
+                back = loaded.take.captures[name]
+                self.assertEqual(back.offsets.tobytes(), capture.offsets.tobytes())
+                self.assertEqual(back.rotations.tobytes(), capture.rotations.tobytes())
+
+    def test_curves_survive_the_codec(self) -> None:
+        for c in demo().take.curves.values():
+            self.assertEqual(codec.curve_from(codec.curve_bytes(c)), c)
+
+    def test_undo_and_redo_without_end(self) -> None:
+        base = self.opened()
+        states = [base]
+        for k in range(12):
+            head = states[-1]
+            take = edited(head.take, k)
+            id_ = self.store.commit(head, take, f"edit {k}", {"k": k}, None)
+            states.append(replace(head, take=take, revision=id_))
+        at = states[-1].revision
+        for want in reversed(states[:-1]):
+            at = self.store.step(base.take_id, at, -1)
+            self.assertEqual(at, want.revision)
+            self.assertEqual(dict(self.store.load(base.take_id).take.curves), dict(want.take.curves))
+        with self.assertRaisesRegex(Missing, "nothing to undo"):
+            self.store.step(base.take_id, at, -1)
+        for want in states[1:]:
+            at = self.store.step(base.take_id, at, 1)
+            self.assertEqual(at, want.revision)
+        with self.assertRaisesRegex(Missing, "nothing to redo"):
+            self.store.step(base.take_id, at, 1)
+
+    def test_an_edit_after_an_undo_keeps_the_other_branch(self) -> None:
+        base = self.opened()
+        left = self.store.commit(base, edited(base.take, 1), "left", {}, None)
+        self.store.step(base.take_id, left, -1)
+        right = self.store.commit(base, edited(base.take, 2), "right", {}, None)
+        self.store.step(base.take_id, right, -1)
+        self.assertEqual(self.store.step(base.take_id, base.revision, 1), right)
+        self.assertEqual(self.store.go_to(base.take_id, right, left), left)
+        self.store.step(base.take_id, left, -1)
+        self.assertEqual(self.store.step(base.take_id, base.revision, 1), left)
+        self.assertEqual([r.label for r, _ in self.store.revisions(base.take_id)], ["As opened", "left", "right"])
+
+    def test_a_stale_writer_is_refused_with_what_changed(self) -> None:
+        base = self.opened()
+        first = self.store.commit(base, edited(base.take, 1), "the first window", {}, None)
+        count = len(self.store.revisions(base.take_id))
+        with self.assertRaises(Stale) as caught:
+            self.store.commit(base, edited(base.take, 2), "the second window", {}, None)
+        self.assertEqual((caught.exception.head, caught.exception.labels), (first, ["the first window"]))
+        self.assertEqual(len(self.store.revisions(base.take_id)), count)
+        self.assertEqual(self.store.head(base.take_id), first)
+
+    def test_of_many_writers_at_once_exactly_one_wins(self) -> None:
+        base = self.opened()
+        won, lost = [], []
+
+        def write(k: int) -> None:
+            try:
+                won.append(self.store.commit(base, edited(base.take, k), f"writer {k}", {}, None))
+            except Stale:
+                lost.append(k)
+
+        threads = [threading.Thread(target=write, args=(k,)) for k in range(8)]
+        for t in threads:
+            t.start()
+        for t in threads:
+            t.join()
+        self.assertEqual((len(won), len(lost)), (1, 7))
+        self.assertEqual(self.store.head(base.take_id), won[0])
+        self.assertEqual(len(self.store.revisions(base.take_id)), 2)
+
+    def test_revisions_share_unchanged_curves(self) -> None:
+        base = self.opened()
+        with self.store.engine.connect() as db:
+            before = db.execute(text("select count(*) from blob")).scalar_one()
+        self.store.commit(base, edited(base.take, 3), "one curve", {}, None)
+        with self.store.engine.connect() as db:
+            self.assertEqual(db.execute(text("select count(*) from blob")).scalar_one(), before + 1)
+
+    def test_the_proof_is_kept_with_the_revision(self) -> None:
+        program = demo()
+        _, (id_,) = self.store.add_scene(program.scene, [program.take])
+        base = self.store.load(id_)
+        take, proof = apply(program, Handover((("marl", "arm.R"),), "ik", 118.0))
+        self.store.commit(base, take, "repair", {"operation": "handover"}, proof)
+        kept = self.store.revisions(id_)[-1][0].proof
+        assert kept is not None
+        self.assertEqual(kept["changes"][0]["pose_before"], proof.changes[0].pose_before)
+        self.assertEqual(kept["clean"], proof.clean)
+
+    def test_a_scene_goes_whole(self) -> None:
+        base = self.opened()
+        self.store.commit(base, edited(base.take, 1), "an edit", {}, None)
+        self.store.delete_scene(base.scene_id)
+        with self.assertRaises(Missing):
+            self.store.load(base.take_id)
+        with self.store.engine.connect() as db:
+            left = db.execute(text("select count(*) from revision where take_id = :t"), {"t": base.take_id})
+            self.assertEqual(left.scalar_one(), 0)
+
+    def test_a_failure_in_the_middle_leaves_nothing(self) -> None:
+        base = self.opened()
+        # The revision itself is refused by the database after its curves went in.
+        with self.assertRaises(IntegrityError):
+            self.store.commit(base, edited(base.take, 5), None, {}, None)  # type: ignore[arg-type]
+        lost = codec.digest(codec.curve_bytes(edited(base.take, 5).curves[sorted(base.take.curves)[5]]))
+        with self.store.engine.connect() as db:
+            found = db.execute(text("select count(*) from blob where hash = :h"), {"h": lost}).scalar_one()
+        self.assertEqual(found, 0)
+        self.assertEqual(self.store.head(base.take_id), base.revision)
+        self.assertEqual(len(self.store.revisions(base.take_id)), 1)
+
+    def test_names_of_revisions(self) -> None:
+        base = self.opened()
+        self.store.name_revision(base.take_id, base.revision, "before lunch")
+        self.assertEqual(self.store.revisions(base.take_id)[0][0].name, "before lunch")
+        with self.assertRaises(Missing):
+            self.store.name_revision(base.take_id, 10**9, "nowhere")
