@@ -92,8 +92,6 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
       if (tried && chosen) drawRope(g, p, row, tried, ink.accent, 2, from, to, scale, true);
     }
     for (const follow of strand.follows) {
-      const x0 = scale.x(follow.first);
-      const x1 = scale.x(follow.last);
       const limb = strand.kind === "limb";
       const h = limb ? 9 : 4;
       const y = row.y + row.height - h - 1.5;
