@@ -259,6 +259,7 @@ class Bench(unittest.TestCase):
     def test_a_capture_comes_in_and_is_handed_over_at_once(self) -> None:
         page = self.open()
         page.wait_for_url(re.compile(r"/take/\d+"), timeout=15_000)
+        self.drawn(page)
         page.goto(self.service.base + "/")
         expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible(timeout=15_000)
         with tempfile.TemporaryDirectory() as folder:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from typing import Any
 
 import numpy as np
 
@@ -76,28 +77,27 @@ def limb_offsets(limb: Limb, poses: Poses) -> Floats:
     return offsets
 
 
-def limb_bend(limb: Limb, poses: Poses) -> tuple[float, float]:
-    """Bend about the hinge and out of its plane (radians) of a limb at the first time of `poses`."""
-    up = tuple(parent_turns(limb, poses)[0].tolist())
-    offsets = limb_offsets(limb, poses)[0]
-    turns = [tuple(poses.rot[0, n].tolist()) for n in limb.nodes]
-    places = [tuple(poses.pos[0, n].tolist()) for n in limb.nodes]
-    bend, carry, _, _ = two_segment.fit_pose(
-        places[0], up, tuple(limb.geometry.rests[0].tolist()), tuple(offsets[1].tolist()),
-        tuple(offsets[2].tolist()), limb.geometry.constants, turns[0], turns[1], places[2],
+def _posed(limb: Limb, poses: Poses) -> tuple[Any, ...]:
+    """What the kernels that read a posed limb want: places, rotations, parent, offsets, rest, constants."""
+    nodes = list(limb.nodes)
+    return (
+        np.ascontiguousarray(poses.pos[:, nodes]), np.ascontiguousarray(poses.rot[:, nodes]),
+        parent_turns(limb, poses), limb_offsets(limb, poses), tuple(limb.geometry.rests[0].tolist()),
+        limb.geometry.constants,
     )  # fmt: skip
-    return float(bend), float(carry + limb.geometry.constants[two_segment.REST_CARRY])
+
+
+def limb_bends(limb: Limb, poses: Poses) -> Floats:
+    """(2, F) bend about the hinge and angle out of its plane, radians."""
+    out = np.empty((2, len(poses.times)))
+    two_segment.bends(*_posed(limb, poses), out)
+    return out
 
 
 def guide_places(limb: Limb, poses: Poses) -> Floats:
     """(F, 3) where the bend guide of a limb stands, fitted to the pose whichever system drives."""
     out = np.empty((len(poses.times), 3))
-    nodes = list(limb.nodes)
-    two_segment.guides(
-        np.ascontiguousarray(poses.pos[:, nodes]), np.ascontiguousarray(poses.rot[:, nodes]),
-        parent_turns(limb, poses), limb_offsets(limb, poses), tuple(limb.geometry.rests[0].tolist()),
-        limb.geometry.constants, out,
-    )  # fmt: skip
+    two_segment.guides(*_posed(limb, poses), out)
     return out
 
 

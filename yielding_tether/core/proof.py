@@ -11,7 +11,7 @@ import numpy as np
 
 from .curves import ARRIVING, LEAVING, count_changes
 from .evaluation import Limb, Program
-from .fitting import limb_bend
+from .fitting import limb_bends
 from .measure import STEP, Limits, one_sided, speed_range
 from .transforms import Floats, rotation_distance
 
@@ -188,8 +188,9 @@ def _explain(after: Program, limb: Limb, change: Change) -> Change:
     """The change with the reason why its speed could not be matched, if the pose is singular there."""
     # Speeds are measured over an eighth of a frame on both sides: what happens there counts.
     near = change.frame + np.linspace(-4.0, 4.0, 9) * STEP
-    bends = [limb_bend(limb, after.evaluate([t])) for t in near]
-    bend, carry = min(bends, key=lambda b: abs(np.sin(b[0])))
+    bends, carries = limb_bends(limb, after.evaluate(near))
+    k = int(np.argmin(np.abs(np.sin(bends))))
+    bend, carry = bends[k], carries[int(np.argmin(np.abs(np.cos(carries))))]
     where = f"{limb.part.label} %s at frame {change.frame:g}: no finite slope passes its speed on there"
     if abs(np.sin(bend)) < NEARLY_STRAIGHT:
         return replace(change, reason=where % ("is straight" if np.cos(bend) > 0.0 else "is folded as far as it goes"))

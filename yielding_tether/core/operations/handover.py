@@ -16,6 +16,7 @@ from typing import Literal
 
 import numpy as np
 from numpy.typing import NDArray
+from scipy.optimize import brentq
 
 from ..cast import LimbPart
 from ..curves import (
@@ -35,7 +36,7 @@ from ..curves import (
 )
 from ..errors import CoreError
 from ..evaluation import Limb, Program
-from ..fitting import fit_limb, fit_values, system_channels
+from ..fitting import fit_limb, fit_values, limb_bends, system_channels
 from ..measure import slopes_of, stencil, steps
 from ..proof import EXACT, Proof, prove
 from ..takes import Take
@@ -264,11 +265,14 @@ def _carry(
     exact_times = times
     if asked.keys == "every":
         times = np.unique(np.concatenate([times, np.arange(np.ceil(start), end)]))
-    exact = np.isin(times, exact_times)
+    crossings = _crossings(program, limb, times) if asked.to == "ik" else np.empty(0)
+    times = np.unique(np.concatenate([times, crossings]))
+    exact = np.isin(times, np.concatenate([exact_times, crossings]))
     near = program.sample([start], LEAVING, system)[:, 0]
     fitted = fit_along(program, limb, asked.to, times, exact, near)
     _note_locks(program, work, asked.to, times)
     held = _stepped_intervals(program, source, times)
+    signs = _signs(program, limb, times) if asked.to == "ik" else np.ones(len(times))
     for k, c in enumerate(system):
         name = names[c]
         free = int(c) not in limb.locked
@@ -283,8 +287,8 @@ def _carry(
         for i, t in enumerate(times):
             v_in, v_out = (float(fitted.values[s, k, i]) if free else 0.0 for s in (ARRIVING, LEAVING))
             s_in, s_out = (float(fitted.slopes[s, k, i]) if free else 0.0 for s in (ARRIVING, LEAVING))
-            if is_sign and not free:
-                v_in = v_out = 1.0
+            if is_sign:
+                v_in, v_out = (float(signs[max(i - 1, 0)]), float(signs[i])) if free else (1.0, 1.0)
             kind = STEPPED if is_sign or held[i] else SMOOTH
             if is_sign:
                 s_in = s_out = 0.0
@@ -307,6 +311,36 @@ def _carry(
             f"{limb.part.label} has no keys of its own between frames {start:g} and {end:g}: "
             "put keys on every frame to follow the motion more closely."
         )
+
+
+def _crossings(program: Program, limb: Limb, times: Floats) -> Floats:
+    """Times between these at which the limb passes through straight, or through its full fold.
+
+    There the bend sign steps. A key of all channels at that very moment lets it step without a jump: the limb is
+    straight on both sides.
+    """
+    grid = np.unique(np.concatenate([times, np.arange(np.ceil(times[0]), times[-1])]))
+    leaving = np.sin(limb_bends(limb, program.evaluate(grid[:-1]))[0])
+    arriving = np.sin(limb_bends(limb, program.evaluate(grid[1:], ARRIVING))[0])
+
+    def sine(t: float) -> float:
+        return float(np.sin(limb_bends(limb, program.evaluate([t]))[0, 0]))
+
+    found = []
+    for k in np.flatnonzero((leaving * arriving < 0.0) & (np.abs(leaving) > 1e-6) & (np.abs(arriving) > 1e-6)):
+        a, b = grid[k] + 1e-9, grid[k + 1] - 1e-9
+        if sine(a) * sine(b) < 0.0:
+            found.append(float(brentq(sine, a, b, xtol=1e-12)))
+    return np.array(found)
+
+
+def _signs(program: Program, limb: Limb, times: Floats) -> Floats:
+    """(T,) bend sign of the segments that leave these times; the last one is that of the segment before."""
+    if len(times) == 1:
+        return np.where(limb_bends(limb, program.evaluate(times))[0] < 0.0, -1.0, 1.0)
+    middles = 0.5 * (times[1:] + times[:-1])
+    signs = np.where(limb_bends(limb, program.evaluate(middles))[0] < 0.0, -1.0, 1.0)
+    return np.append(signs, signs[-1])
 
 
 def _stepped_intervals(program: Program, source: set[int], times: Floats) -> np.ndarray:

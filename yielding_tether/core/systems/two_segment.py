@@ -305,3 +305,16 @@ def guides(pos, rot, parent_rot, offsets, rest, constants, out):  # type: ignore
         out[f, 0] = place[0]
         out[f, 1] = place[1]
         out[f, 2] = place[2]
+
+
+@kernel
+def bends(pos, rot, parent_rot, offsets, rest, constants, out):  # type: ignore[no-untyped-def]
+    """Bend and carry angle (2, F), radians from straight and from the hinge plane, of posed limbs; the inputs are
+    those of `guides`."""
+    for f in range(pos.shape[0]):
+        bend, carry, _, _ = fit_pose(
+            load3(pos, f, 0), row4(parent_rot, f), rest, load3(offsets, f, 1), load3(offsets, f, 2), constants,
+            load4(rot, f, 0), load4(rot, f, 1), load3(pos, f, 2),
+        )  # fmt: skip
+        out[0, f] = bend
+        out[1, f] = carry + constants[7]
