@@ -256,6 +256,17 @@ class DragAsked(Model):
     joint: str = ""
     position: tuple[Finite, Finite, Finite]
     rotation: tuple[Finite, Finite, Finite, Finite] = (0.0, 0.0, 0.0, 1.0)
+    model_config = ConfigDict(
+        extra="forbid",
+        json_schema_extra={
+            "examples": [
+                {
+                    "revision": 1, "frame": 60, "member": "marl", "part": "arm.R", "handle": "control",
+                    "position": [-0.2, 1.2, 0.35], "rotation": [0, 0, 0, 1],
+                }
+            ]
+        },
+    )  # fmt: skip
 
 
 class Meter(Model):

@@ -77,6 +77,8 @@ function summary(proof: Proof): string {
 }
 
 function Header({ info, onGround, onHelp }: { info: TakeInfo; onGround: () => void; onHelp: () => void }) {
+  const stretch = useBench((s) => s.stretch);
+  const range = stretch ? `&first=${stretch.first}&last=${stretch.last}` : "";
   const [member, setMember] = useState(() => info.members.find((m) => m.kind === "character")?.id ?? info.members[0]!.id);
   return (
     <Box component="header" sx={{ display: "flex", alignItems: "center", gap: 1.5, px: 1.5, borderBottom: 1, borderColor: "divider", bgcolor: "background.paper" }}>
@@ -98,7 +100,7 @@ function Header({ info, onGround, onHelp }: { info: TakeInfo; onGround: () => vo
           </MenuItem>
         ))}
       </Select>
-      <Button size="small" component="a" href={`/api/takes/${info.id}/export.bvh?member=${encodeURIComponent(member)}&revision=${info.revision}`}>
+      <Button size="small" component="a" href={`/api/takes/${info.id}/export.bvh?member=${encodeURIComponent(member)}&revision=${info.revision}${range}`}>
         Write BVH
       </Button>
       <Button size="small" onClick={onGround}>

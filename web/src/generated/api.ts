@@ -490,6 +490,24 @@ export interface components {
         /**
          * DragAsked
          * @description A handle put to a place in the world at one frame.
+         * @example {
+         *       "frame": 60,
+         *       "handle": "control",
+         *       "member": "marl",
+         *       "part": "arm.R",
+         *       "position": [
+         *         -0.2,
+         *         1.2,
+         *         0.35
+         *       ],
+         *       "revision": 1,
+         *       "rotation": [
+         *         0,
+         *         0,
+         *         0,
+         *         1
+         *       ]
+         *     }
          */
         DragAsked: {
             /** Revision */
