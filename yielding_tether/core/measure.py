@@ -114,4 +114,7 @@ def speed_range(program: Program, nodes: Ints) -> tuple[float, float]:
 def meter(program: Program, nodes: Ints, frames: Floats) -> tuple[Floats, Floats]:
     """Pose jump (metres) and speed jump (metres a frame) at each frame, the greatest of these nodes."""
     limits = one_sided(program, frames, nodes)
-    return limits.pose_jump.max(axis=1), limits.speed_jump.max(axis=1)
+    # Before its first and after its last frame a take stands still: what begins or ends there is no jump.
+    inside = (frames > program.take.first) & (frames < program.take.last)
+    place = np.where(inside, limits.pose_jump.max(axis=1), 0.0)
+    return place, np.where(inside, limits.speed_jump.max(axis=1), 0.0)

@@ -13,7 +13,7 @@ import numpy as np
 
 from .cast import FkPart, FreePart, LimbPart, Part, Shape, Side
 from .skeleton import Skeleton
-from .transforms import Floats, inverse, multiply, rotate
+from .transforms import Floats, inverse, rotate
 
 #: Shortest segment of a limb, as a share of the skeleton's greatest extent.
 LONG = 0.08
@@ -238,15 +238,16 @@ def body_shapes(skeleton: Skeleton, triples: list[tuple[int, int, int]]) -> list
             if length > 0.01 * extent:
                 size = min(r, 0.45 * length)
                 shapes.append(Shape(joint.name, "capsule", tone, (0.0, 0.0, 0.0), end, (size, 0.8 * size)))
-    name = skeleton.joints[top].name
-    centre = rotate(multiply(inverse(rot[top]), np.array([0.0, 0.0, 0.0, 1.0])), np.array([0.0, 0.03 * extent, 0.0]))
+    # The head: a ball round its bone, or above its joint where no end is known.
+    head = skeleton.joints[top]
+    up = (
+        rotate(inverse(rot[top]), np.array([0.0, 0.05 * extent, 0.0])) if head.tip is None else 0.5 * np.array(head.tip)
+    )
+    size = float(np.clip(np.linalg.norm(up), 0.04 * extent, 0.075 * extent))
+    shapes = [s for s in shapes if s.joint != head.name]
     shapes.append(
         Shape(
-            name,
-            "ball",
-            "skin",
-            (float(centre[0]), float(centre[1]), float(centre[2])),
-            size=(0.055 * extent, 0.065 * extent, 0.06 * extent),
+            head.name, "ball", "skin", (float(up[0]), float(up[1]), float(up[2])), size=(0.85 * size, 1.1 * size, size)
         )
     )
     return shapes

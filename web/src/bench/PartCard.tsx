@@ -47,14 +47,14 @@ export function PartCard() {
           <span key={f.anchor}>{data.kind === "limb" && data.driver !== "IK" ? `; in IK it would follow ${f.anchor}` : `, follows ${f.anchor}`}</span>
         ))}
       </Typography>
-      {data.kind === "limb" && data.idle_place !== null && (
+      {data.kind === "limb" && data.idle_place !== null && data.driver !== "Capture" && (
         <Typography sx={{ fontSize: 12.5, color: "text.secondary" }}>
           Idle keys stand {mm(data.idle_place)} and {degrees(data.idle_turn ?? 0, 1)} off the pose.
         </Typography>
       )}
       {systems.map((system) => (
         <Box key={system.system} sx={{ mt: 1 }}>
-          {system.driving || systems.length === 1 || !systems.some((s) => s.driving) ? (
+          {system.driving || systems.length === 1 || data.driver === "both" ? (
             <Values card={system} title={systems.length > 1 ? `${system.system.toUpperCase()}${system.driving ? ", driving" : ""}` : ""} />
           ) : (
             <>
