@@ -14,7 +14,7 @@ from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
 from pydantic import ValidationError
-from sqlalchemy.exc import DBAPIError, OperationalError
+from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from starlette.concurrency import run_in_threadpool
 
 from ..core.curves import ARRIVING, LEAVING
@@ -91,6 +91,7 @@ def _errors(app: FastAPI) -> None:
         where = ".".join(str(p) for p in first["loc"])
         return problem(422, f"{where}: {first['msg']}.")
 
+    @app.exception_handler(InterfaceError)
     @app.exception_handler(OperationalError)
     def away(_: Request, error: OperationalError) -> JSONResponse:
         return problem(503, "The database does not answer just now. What was applied is safe; try again in a moment.")
@@ -110,18 +111,7 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
     def list_scenes() -> list[s.SceneEntry]:
         found = []
         for scene in studio.store.scenes():
-            takes = []
-            for row in scene["takes"]:
-                open_ = studio.open(row.id)
-                take = open_.loaded.take
-                takes.append(
-                    s.TakeEntry(
-                        id=row.id, name=row.name, first=row.first, last=row.last, rate=float(take.rate),
-                        revisions=len(studio.store.revisions(row.id)),
-                        keys=sum(len(c) for n, c in take.curves.items() if not n.endswith((".position", ".rotation"))),
-                        captured=bool(take.captures), findings=[f.sentence for f in studio.findings(open_)],
-                    )
-                )  # fmt: skip
+            takes = [studio.entry(row.id, row.head_id) for row in scene["takes"]]
             found.append(
                 s.SceneEntry(
                     id=scene["row"].id,
@@ -391,7 +381,7 @@ async def _answer(socket: WebSocket, studio: Studio, take_id: int, text: str) ->
         # CoreError is a ValueError; all of these tell the sender what to mend.
         message = str(error) if isinstance(error, CoreError) else "This is no drag: see docs/api.md."
         await socket.send_text(orjson.dumps({"seq": seq, "message": message}).decode())
-    except (Missing, OperationalError) as error:
+    except (Missing, InterfaceError, OperationalError) as error:
         message = str(error) if isinstance(error, Missing) else "The database does not answer just now."
         await socket.send_text(orjson.dumps({"seq": seq, "message": message}).decode())
 

@@ -131,16 +131,16 @@ class FindingInfo(Model):
 
 
 class Strand(Model):
-    """One part across time. `drive`: 0 FK … 1 IK at each whole frame, empty for parts that are no limbs;
-    `captured`: share of the capture at each frame, empty where there is none."""
+    """One part across time. `drive`: 0 FK … 1 IK, empty for parts that are no limbs; `captured`: share of the
+    capture, empty where there is none; both as (whole frame, value from there on)."""
 
     member: str
     part: str
     label: str
     side: str
     kind: str
-    drive: list[float]
-    captured: list[float]
+    drive: list[tuple[int, float]]
+    captured: list[tuple[int, float]]
     keys: list[StrandKey]
     follows: list[Follow]
     findings: list[FindingInfo]

@@ -82,6 +82,7 @@ class Studio:
         self._open: Recent[tuple[int, int], Open] = Recent(24)
         self._trials: Recent[str, Trial] = Recent(24)
         self._findings: Recent[int, list[Finding]] = Recent(200)
+        self._entries: Recent[int, s.TakeEntry] = Recent(500)
 
     def open(self, take_id: int, revision: int | None = None) -> Open:
         """A take at a revision, by default its head. Missing if there is none."""
@@ -140,6 +141,20 @@ class Studio:
 
     def findings(self, open_: Open) -> list[Finding]:
         return self._findings.made(open_.loaded.revision, lambda: find_pops(open_.program))
+
+    def entry(self, take_id: int, head: int) -> s.TakeEntry:
+        """What Home tells of a take; remembered by its head, so that long captures are not opened each time."""
+        return self._entries.made(head, lambda: self._entry(take_id))
+
+    def _entry(self, take_id: int) -> s.TakeEntry:
+        open_ = self.open(take_id)
+        take = open_.loaded.take
+        return s.TakeEntry(
+            id=take_id, name=take.name, first=take.first, last=take.last, rate=float(take.rate),
+            revisions=len(self.store.revisions(take_id)),
+            keys=sum(len(c) for n, c in take.curves.items() if not n.endswith((".position", ".rotation"))),
+            captured=bool(take.captures), findings=[f.sentence for f in self.findings(open_)],
+        )  # fmt: skip
 
     def take_info(self, take_id: int, revision: int | None) -> s.TakeInfo:
         open_ = self.open(take_id, revision)
@@ -215,7 +230,6 @@ def finding_info(f: Finding) -> s.FindingInfo:
 
 def strands(program: Program, found: list[Finding]) -> list[s.Strand]:
     """One strand for every part of the cast, characters first."""
-    take = program.take
     rank = {"character": 0, "prop": 1, "set": 2}
     rows = []
     for member in sorted(program.scene.members, key=lambda m: rank[m.kind]):
@@ -226,9 +240,8 @@ def strands(program: Program, found: list[Finding]) -> list[s.Strand]:
                 s.Strand(
                     member=member.id, part=part.name,
                     label=part.label if member.kind == "character" else member.name, side=part.side, kind=part.kind,
-                    drive=_rounded(program.sample(take.frames, LEAVING, np.array([limb.drive]))[0]) if limb else [],
-                    captured=_rounded(program.sample(take.frames, LEAVING, np.array([share]))[0])
-                    if share is not None and len(take.frames) <= 4000 else [],
+                    drive=_runs(program, limb.drive) if limb else [],
+                    captured=_runs(program, share) if share is not None else [],
                     keys=_strand_keys(program, member, part), follows=follows(program, member, part),
                     findings=[finding_info(f) for f in found if (f.member, f.part) == (member.id, part.name)],
                 )
@@ -236,8 +249,12 @@ def strands(program: Program, found: list[Finding]) -> list[s.Strand]:
     return rows
 
 
-def _rounded(values: Floats) -> list[float]:
-    return [round(v, 4) for v in values.tolist()]
+def _runs(program: Program, channel: int) -> list[tuple[int, float]]:
+    """(whole frame, value) wherever a channel changes from one frame to the next."""
+    frames = program.take.frames
+    values = program.sample(frames, LEAVING, np.array([channel]))[0].round(4)
+    starts = np.flatnonzero(np.concatenate([[True], values[1:] != values[:-1]]))
+    return [(int(frames[k]), float(values[k])) for k in starts]
 
 
 def _strand_keys(program: Program, member: Member, part: Part) -> list[s.StrandKey]:

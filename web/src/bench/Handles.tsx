@@ -101,7 +101,7 @@ export function Handle({ info, spec, onHold }: Props) {
     } else if (spec.handle !== "guide") g.quaternion.set(table[k + 3]!, table[k + 4]!, table[k + 5]!, table[k + 6]!);
     const { frame, focus, playing } = useBench.getState();
     const strand = strandOf(info, spec.ref);
-    const driver = strand ? driverAt(strand, frame, info.first) : "FK";
+    const driver = strand ? driverAt(strand, frame) : "FK";
     const mine = focus?.member === spec.ref.member && focus.part === spec.ref.part;
     const driving = spec.system === "root" || driver === spec.system || driver === "both";
     g.visible = !playing && (driving || mine);

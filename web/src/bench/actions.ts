@@ -3,7 +3,7 @@ import { useCallback, useEffect } from "react";
 import { get, post, Problem, type Applied, type DragAsked, type Operation, type OperationAsked, type TakeInfo, type Tried } from "../shared/api";
 import { useNotice } from "../shared/notice";
 import { PoseBank } from "./poses";
-import { likelySystem, source, useBench, type Stretch } from "./state";
+import { likelySystem, source, strandOf, useBench, valueAt, type Stretch } from "./state";
 
 /** Loads a take and keeps the bench at its head. */
 export function useTake(takeId: number) {
@@ -44,7 +44,7 @@ export function startingChoices(operation: Operation, info: TakeInfo, stretch: S
   const choices: Record<string, string | number> = {};
   for (const c of operation.choices) choices[c.name] = c.default;
   if ("to" in choices) choices["to"] = likelySystem(info, stretch);
-  const captured = stretch.parts.some((p) => (info.strands.find((s) => s.member === p.member && s.part === p.part)?.captured[stretch.first - info.first] ?? 0) > 0);
+  const captured = stretch.parts.some((p) => valueAt(strandOf(info, p)?.captured ?? [], stretch.first) > 0);
   // A capture has no keys of its own to keep to.
   if (captured && "keys" in choices) choices["keys"] = "every";
   return choices;

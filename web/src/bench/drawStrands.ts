@@ -1,6 +1,6 @@
 import type { MeterData, Strand, TakeInfo } from "../shared/api";
 import type { Ink } from "../shared/theme";
-import { driverAt, type PartRef, type Stretch } from "./state";
+import { driverAt, valueAt, type PartRef, type Stretch } from "./state";
 
 export interface Row {
   strand: Strand;
@@ -56,8 +56,8 @@ function hue(strand: Strand, ink: Ink): string {
 }
 
 /** Height of the rope: high where IK drives, low where FK does. */
-function rope(strand: Strand, row: Row, f: number, first: number): number {
-  const drive = strand.drive[f - first] ?? 0;
+function rope(strand: Strand, row: Row, f: number): number {
+  const drive = valueAt(strand.drive, f);
   return row.y + row.height - 16 - drive * (row.height - 25);
 }
 
@@ -99,7 +99,7 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
       g.fillStyle = hue(strand, ink);
       g.strokeStyle = hue(strand, ink);
       g.lineWidth = 0.8;
-      const live = (f: number) => !limb || driverAt(strand, f, info.first) === "IK" || driverAt(strand, f, info.first) === "both";
+      const live = (f: number) => !limb || driverAt(strand, f) === "IK" || driverAt(strand, f) === "both";
       let start = Math.max(follow.first, from);
       for (let f = start + 1; f <= Math.min(follow.last, to) + 1; f++) {
         const ends = f > Math.min(follow.last, to);
@@ -119,7 +119,7 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
         start = f;
       }
     }
-    drawKeys(g, row, strand, hue(strand, ink), ink, info, scale, p.shown);
+    drawKeys(g, row, strand, hue(strand, ink), ink, scale, p.shown);
     for (const finding of strand.findings) {
       const x = scale.x(finding.frame);
       const size = Math.min(row.height - 4, 12 + 6 * Math.log10(Math.max(finding.place * 1000, 1)));
@@ -139,7 +139,6 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
 }
 
 function drawRope(g: CanvasRenderingContext2D, p: Picture, row: Row, strand: Strand, color: string, width: number, from: number, to: number, scale: Scale, dashed = false) {
-  const first = p.info.first;
   const step = Math.max(1, Math.floor((to - from) / p.width));
   g.strokeStyle = color;
   g.lineWidth = width;
@@ -148,7 +147,7 @@ function drawRope(g: CanvasRenderingContext2D, p: Picture, row: Row, strand: Str
   g.beginPath();
   let before: number | null = null;
   for (let f = from; f <= to; f += step) {
-    const y = rope(strand, row, f, first);
+    const y = rope(strand, row, f);
     const x = scale.x(f);
     // A stepped change stands upright at its frame.
     if (before === null) g.moveTo(x, y);
@@ -166,23 +165,23 @@ function drawRope(g: CanvasRenderingContext2D, p: Picture, row: Row, strand: Str
   g.fillStyle = color;
   let word = "";
   for (let f = from; f <= to; f += step) {
-    const now = driverAt(strand, f, first);
+    const now = driverAt(strand, f);
     if (now !== word && now !== "both") {
-      const y = rope(strand, row, f, first);
+      const y = rope(strand, row, f);
       g.fillText(now, scale.x(f) + 5, now === "IK" ? y + 13 : y - 4);
     }
     word = now;
   }
 }
 
-function drawKeys(g: CanvasRenderingContext2D, row: Row, strand: Strand, color: string, ink: Ink, info: TakeInfo, scale: Scale, shown: [number, number]) {
+function drawKeys(g: CanvasRenderingContext2D, row: Row, strand: Strand, color: string, ink: Ink, scale: Scale, shown: [number, number]) {
   let last = -Infinity;
   for (const key of strand.keys) {
     if (key.time < shown[0] - 1 || key.time > shown[1] + 1) continue;
     const x = scale.x(key.time);
     if (x - last < 1.2 && !key.split) continue;
     last = x;
-    const y = strand.kind === "limb" ? rope(strand, row, Math.round(key.time), info.first) : row.y + row.height / 2 - 3;
+    const y = strand.kind === "limb" ? rope(strand, row, Math.round(key.time)) : row.y + row.height / 2 - 3;
     g.fillStyle = ink.sheet;
     g.strokeStyle = color;
     g.lineWidth = 1.4;

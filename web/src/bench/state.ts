@@ -65,7 +65,7 @@ export const useBench = create<BenchState>((set, get) => ({
   toFrame: (frame) => {
     const { info } = get();
     if (!info) return;
-    set({ frame: Math.min(Math.max(Math.round(frame), info.first), info.last), playing: false, live: null });
+    set({ frame: Math.min(Math.max(Math.round(frame)), info.last), playing: false, live: null });
   },
 }));
 
@@ -76,12 +76,23 @@ export function strandOf(info: TakeInfo, ref: PartRef | null): Strand | undefine
   return ref ? info.strands.find((s) => s.member === ref.member && s.part === ref.part) : undefined;
 }
 
+/** Value at a whole frame of what the service tells as (frame, value from there on). */
+export function valueAt(runs: readonly (readonly [number, number])[], frame: number): number {
+  let low = 0;
+  let high = runs.length;
+  while (low < high) {
+    const middle = (low + high) >> 1;
+    if (runs[middle]![0] <= frame) low = middle + 1;
+    else high = middle;
+  }
+  return runs[Math.max(low - 1, 0)]?.[1] ?? 0;
+}
+
 /** Which system drives a strand at a frame. */
-export function driverAt(strand: Strand, frame: number, first: number): "IK" | "FK" | "capture" | "both" {
-  if ((strand.captured[frame - first] ?? 0) === 1) return "capture";
-  const drive = strand.drive[frame - first];
-  if (drive === undefined || drive === 0) return "FK";
-  return drive === 1 ? "IK" : "both";
+export function driverAt(strand: Strand, frame: number): "IK" | "FK" | "capture" | "both" {
+  if (valueAt(strand.captured, frame) === 1) return "capture";
+  const drive = valueAt(strand.drive, frame);
+  return drive === 0 ? "FK" : drive === 1 ? "IK" : "both";
 }
 
 /** The system a handover of this stretch most likely wants: what takes over at a jump, else the other one. */
@@ -89,6 +100,6 @@ export function likelySystem(info: TakeInfo, stretch: Stretch): "ik" | "fk" {
   const strand = strandOf(info, stretch.parts[0] ?? null);
   if (!strand) return "ik";
   const jump = strand.findings.find((f) => f.frame >= stretch.first && f.frame <= stretch.last);
-  if (jump) return driverAt(strand, jump.frame, info.first) === "FK" ? "fk" : "ik";
-  return driverAt(strand, stretch.first, info.first) === "IK" ? "fk" : "ik";
+  if (jump) return driverAt(strand, jump.frame) === "FK" ? "fk" : "ik";
+  return driverAt(strand, stretch.first) === "IK" ? "fk" : "ik";
 }

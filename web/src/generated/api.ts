@@ -859,8 +859,8 @@ export interface components {
         };
         /**
          * Strand
-         * @description One part across time. `drive`: 0 FK … 1 IK at each whole frame, empty for parts that are no limbs;
-         *     `captured`: share of the capture at each frame, empty where there is none.
+         * @description One part across time. `drive`: 0 FK … 1 IK, empty for parts that are no limbs; `captured`: share of the
+         *     capture, empty where there is none; both as (whole frame, value from there on).
          */
         Strand: {
             /** Member */
@@ -874,9 +874,15 @@ export interface components {
             /** Kind */
             kind: string;
             /** Drive */
-            drive: number[];
+            drive: [
+                number,
+                number
+            ][];
             /** Captured */
-            captured: number[];
+            captured: [
+                number,
+                number
+            ][];
             /** Keys */
             keys: components["schemas"]["StrandKey"][];
             /** Follows */
