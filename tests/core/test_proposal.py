@@ -82,6 +82,37 @@ class Structure(unittest.TestCase):
         self.assertIn("No limbs were found: every joint is posed in FK.", proposal.notes)
         self.assertEqual(find_limbs(rope)[0], [])
 
+    def test_collars_are_told_from_upper_arms_even_when_forearms_are_short(self) -> None:
+        rows: list[tuple[str, str, V]] = [
+            ("h", "", (0, 0.9, 0)),
+            ("s", "h", (0, 0.2, 0)),
+            ("t", "s", (0, 0.2, 0)),
+            ("n", "t", (0, 0.2, 0)),
+        ]
+        for letter, sign in (("p", 1.0), ("q", -1.0)):
+            rows += [
+                (f"{letter}1", "t", (0.0, 0.0, 0.0)), (f"{letter}2", f"{letter}1", (0.18 * sign, 0.09, 0)),
+                (f"{letter}3", f"{letter}2", (0.26 * sign, 0, 0)), (f"{letter}4", f"{letter}3", (0.16 * sign, 0, 0)),
+                (f"{letter}5", f"{letter}4", (0.035 * sign, 0, 0)), (f"{letter}6", "h", (0.0, 0.0, 0.0)),
+                (f"{letter}7", f"{letter}6", (0.07 * sign, -0.09, 0.04)),
+                (f"{letter}8", f"{letter}7", (0.14 * sign, -0.38, 0)),
+                (f"{letter}9", f"{letter}8", (0.14 * sign, -0.4, 0)),
+                (f"{letter}0", f"{letter}9", (0.01 * sign, -0.03, 0.12)),
+            ]  # fmt: skip
+        found = {p.joints for p in propose(skeleton(*rows)).parts if isinstance(p, LimbPart)}
+        self.assertEqual(found, {("p2", "p3", "p4"), ("q2", "q3", "q4"), ("p7", "p8", "p9"), ("q7", "q8", "q9")})
+
+    def test_limbs_through_twist_joints_are_left_in_fk_with_a_note(self) -> None:
+        rows: list[tuple[str, str, V]] = [("root", "", (0, 1, 0)), ("chest", "root", (0, 0.5, 0))]
+        for side, sign in (("Left", 1.0), ("Right", -1.0)):
+            chain = ["Arm", "ArmRoll", "ForeArm", "ForeArmRoll", "Hand"]
+            rows += [
+                (side + n, side + chain[k - 1] if k else "chest", (0.14 * sign, 0, 0)) for k, n in enumerate(chain)
+            ]
+        proposal = propose(skeleton(*rows))
+        self.assertFalse([p for p in proposal.parts if isinstance(p, LimbPart)])
+        self.assertTrue(any("Twist joints" in n for n in proposal.notes))
+
     def test_fingers_are_no_limbs(self) -> None:
         joints = {j for p in propose(marl().skeleton).parts if isinstance(p, LimbPart) for j in p.joints}
         self.assertFalse([j for j in joints if "finger" in j or "thumb" in j])

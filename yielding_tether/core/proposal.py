@@ -24,6 +24,7 @@ BENT_REST, BENT_MOTION = np.radians(8.0), np.radians(4.0)
 
 _LEFT = re.compile(r"(left|(^|[\W_])l([\W_]|$)|^l(?=[A-Z])|(^|[\W_])lf)", re.IGNORECASE)
 _RIGHT = re.compile(r"(right|(^|[\W_])r([\W_]|$)|^r(?=[A-Z])|(^|[\W_])rt)", re.IGNORECASE)
+_TWIST = re.compile(r"(roll|twist)", re.IGNORECASE)
 _LIMB = re.compile(r"(arm|elbow|wrist|leg|thigh|shin|calf|knee|ankle|femur|tibia|humerus)", re.IGNORECASE)
 
 
@@ -88,30 +89,40 @@ def _fk(name: str, label: str, joints: list[str], order: dict[str, str], side: S
 
 
 def find_limbs(skeleton: Skeleton) -> tuple[list[tuple[int, int, int]], list[str]]:
-    """Joint triples of the limbs, longest first, and notes on what was left out."""
+    """Joint triples of the limbs, the surest first, and notes on what was left out."""
     pos, _ = skeleton.rest_pose
     extent = float(np.ptp(pos, axis=0).max()) or 1.0
     lengths = np.linalg.norm(skeleton.offsets, axis=1)
-    candidates = []
+    below = _reach_below(skeleton, lengths)
+    candidates: list[tuple[int, int, int]] = []
+    score: dict[tuple[int, int, int], float] = {}
+    notes: list[str] = []
     for k, j in enumerate(skeleton.parents):
         i = skeleton.parents[j] if j >= 0 else -1
         # The first joint is the root: it places the body and is no limb's.
-        if (
-            i > 0
-            and min(lengths[j], lengths[k]) >= LONG * extent
-            and min(lengths[j], lengths[k]) >= 0.4 * max(lengths[j], lengths[k])
-        ):
-            candidates.append((i, j, k))
-    candidates.sort(key=lambda t: -(lengths[t[1]] + lengths[t[2]]))
+        if i <= 0 or min(lengths[j], lengths[k]) < max(LONG * extent, 0.4 * max(lengths[j], lengths[k])):
+            continue
+        names = [skeleton.joints[n].name for n in (i, j, k)]
+        if any(_TWIST.search(name) for name in names):
+            continue
+        candidates.append((i, j, k))
+        # Long, with segments alike, and with little left beyond its end: what hangs from a wrist or an ankle is
+        # short, what hangs from an elbow is a forearm.
+        left = below[k] / lengths[k]
+        alike = min(lengths[j], lengths[k]) / max(lengths[j], lengths[k])
+        score[i, j, k] = (lengths[j] + lengths[k]) * alike / (1.0 + 4.0 * left * left)
+    candidates.sort(key=lambda t: -score[t])
+    if any(_TWIST.search(joint.name) for joint in skeleton.joints):
+        notes.append("Twist joints lie within segments here: a limb that runs through them is posed in FK.")
     chosen: list[tuple[int, int, int]] = []
     used: set[int] = set()
     for t in candidates:
         if used & set(t):
             continue
-        below = skeleton.descendants(t[0])
+        inside = skeleton.descendants(t[0])
         partners = [
             u for u in candidates
-            if not (used & set(u)) and not (set(u) & below) and t[0] not in skeleton.descendants(u[0])
+            if not (used & set(u)) and not (set(u) & inside) and t[0] not in skeleton.descendants(u[0])
             and abs(lengths[u[1]] - lengths[t[1]]) <= ALIKE * lengths[t[1]]
             and abs(lengths[u[2]] - lengths[t[2]]) <= ALIKE * lengths[t[2]]
         ]  # fmt: skip
@@ -125,14 +136,24 @@ def find_limbs(skeleton: Skeleton) -> tuple[list[tuple[int, int, int]], list[str
             )
             chosen += [t, partner]
             # What hangs below a limb belongs to its hand or foot.
-            used |= below | skeleton.descendants(partner[0])
+            used |= inside | skeleton.descendants(partner[0])
     for t in candidates:
-        names = " ".join(skeleton.joints[n].name for n in t)
-        if not used & set(t) and len(_LIMB.findall(names)) >= 2:
+        told = " ".join(skeleton.joints[n].name for n in t)
+        if not used & set(t) and len(_LIMB.findall(told)) >= 2:
             chosen.append(t)
             used |= skeleton.descendants(t[0])
-    notes = [] if chosen else ["No limbs were found: every joint is posed in FK."]
+    if not chosen:
+        notes.append("No limbs were found: every joint is posed in FK.")
     return chosen, notes
+
+
+def _reach_below(skeleton: Skeleton, lengths: Floats) -> Floats:
+    """(J,) length of the longest run of segments below each joint."""
+    below = np.zeros(len(skeleton))
+    for j in range(len(skeleton) - 1, 0, -1):
+        parent = skeleton.parents[j]
+        below[parent] = max(below[parent], lengths[j] + below[j])
+    return below
 
 
 def _depth(skeleton: Skeleton, joint: int) -> int:
@@ -180,7 +201,8 @@ def _name_limbs(
         count[label] = count.get(label, 0) + 1
         number = f" {count[label]}" if count[label] > 1 else ""
         found.append((t, f"{role}.{side[0].upper()}{number.strip()}", label + number, side, role))
-    return found
+    # Arms before legs, left before right: the order in which the animator meets them everywhere.
+    return sorted(found, key=lambda f: (f[4], f[3], f[2]))
 
 
 def find_hinge(
