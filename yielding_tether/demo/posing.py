@@ -13,7 +13,7 @@ from ..core.evaluation import Program
 from ..core.fitting import fit_values
 from ..core.systems import fk
 from ..core.takes import Scene, Take, Tether
-from ..core.transforms import ORDERS, Floats, frame_turn
+from ..core.transforms import ORDERS, Floats, frame_turn, inverse, multiply
 
 Table = Mapping[str, Sequence[tuple[float, float]]]
 
@@ -66,8 +66,6 @@ def hand_turn(fingers: Sequence[float], palm: Sequence[float], rest_fingers: Flo
         y = y / np.linalg.norm(y)
         z = np.cross(x, y)
         return frame_turn(tuple(x.tolist()), tuple(y.tolist()), tuple(z.tolist()))  # type: ignore[no-any-return]
-
-    from ..core.transforms import inverse, multiply
 
     wanted = np.array(frame(np.asarray(fingers, dtype=float), np.asarray(palm, dtype=float)))
     rest = np.array(frame(rest_fingers, rest_palm))

@@ -20,6 +20,7 @@ from ..core.errors import CoreError
 from ..core.evaluation import Program
 from ..core.proposal import propose
 from ..core.skeleton import Joint, Skeleton
+from ..core.systems.fk import fit_turns
 from ..core.takes import WORLD, Capture, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
 from . import FormatError
@@ -84,8 +85,6 @@ def _find_motion(lines: list[str]) -> int:
     for n, line in enumerate(lines):
         if line.strip().lower() == "motion":
             return n
-        if n == 0 and not line.strip():
-            continue
     first = next((n for n, line in enumerate(lines) if line.strip()), None)
     if first is None:
         raise FormatError("the file is empty: expected HIERARCHY.")
@@ -210,7 +209,7 @@ def _parse_motion(lines: list[str], at: int, bones: list[Bone]) -> Parsed:
     def header(label: str) -> tuple[str, int]:
         n, line = next(rows, (len(lines), ""))
         head, colon, value = line.partition(":")
-        if not colon or head.split() != [*head.split()] or " ".join(head.lower().split()) != label.lower():
+        if not colon or " ".join(head.lower().split()) != label.lower():
             raise FormatError(f"expected '{label}:'.", n, line.strip() or None)
         return value.strip(), n
 
@@ -235,6 +234,9 @@ def _parse_motion(lines: list[str], at: int, bones: list[Bone]) -> Parsed:
         if len(words) != width:
             raise FormatError(f"expected {width} values in this row of motion, found {len(words)}.", n, words[-1])
         try:
+            if "_" in line:
+                # Python would read 1_000 as a number; no file means that.
+                raise ValueError
             flat += map(float, words)
         except ValueError:
             bad = next(w for w in words if not _is_number(w))
@@ -260,7 +262,7 @@ def _is_number(word: str) -> bool:
         float(word)
     except ValueError:
         return False
-    return True
+    return "_" not in word
 
 
 def read(data: bytes, id: str, name: str, unit: str | None = None) -> Imported:
@@ -456,8 +458,6 @@ def write(program: Program, member_id: str, first: float, last: float) -> bytes:
 
 def _zxy(q: Floats) -> Floats:
     """(F, 3) degrees of turns about z, x, y in that order, continuous from frame to frame."""
-    from ..core.systems.fk import fit_turns
-
     out = np.empty((3, len(q)))
     unit = np.tile([0.0, 0.0, 0.0, 1.0], (len(q), 1, 1))
     fit_turns(

@@ -20,6 +20,7 @@ from ..core.operations import pose
 from ..core.proof import Proof
 from ..core.takes import WORLD, Take
 from ..core.transforms import Floats, rotation_distance
+from ..store.codec import proof_json
 from ..store.store import Loaded, Missing, Store
 from . import operations
 from . import schemas as s
@@ -126,8 +127,6 @@ class Studio:
         id = self.store.commit(base.loaded, take, label, asked, proof)
         loaded = replace(base.loaded, take=take, revision=id)
         self._open.put((base.loaded.take_id, id), Open(loaded, Program(loaded.scene, take)))
-        from ..store.codec import proof_json
-
         number = next(r.number for r, _ in self.store.revisions(base.loaded.take_id) if r.id == id)
         return s.Applied(
             revision=id,

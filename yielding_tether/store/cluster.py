@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import hashlib
-import json
 import os
 import pwd
 import secrets
@@ -144,8 +143,3 @@ def private_cluster(state: Path) -> Cluster:
 
 def _enterable(folder: Path) -> bool:
     return all(p.stat().st_mode & 0o001 for p in (folder, *folder.parents) if p.exists())
-
-
-def describe(cluster: Cluster) -> str:
-    """For logs: where it is, without its password."""
-    return json.dumps({"folder": str(cluster.folder), "port": cluster.port})
