@@ -17,7 +17,6 @@ from fractions import Fraction
 import numpy as np
 import pinocchio as pin
 
-from yielding_tether.core import evaluation as evaluation_module
 from yielding_tether.core.cast import LimbPart
 from yielding_tether.core.curves import Curve
 from yielding_tether.core.evaluation import Program
@@ -81,10 +80,6 @@ def evaluation() -> None:
         ratio_at_five_times_the_frames=round(long_frame / pin_frame, 2),
     )  # fmt: skip
     single = fastest(lambda: program.evaluate([100.0]), 300)
-    cores, evaluation_module.CORES = evaluation_module.CORES, 1
-    alone = fastest(lambda: program.evaluate(frames), 60) / len(frames)
-    evaluation_module.CORES = cores
-    say("the same on one core", ratio=round(alone / pin_frame, 2), cores_otherwise=cores)
     say("one frame", microseconds=round(1e6 * single, 1), pin_frames=round(single / pin_frame, 1))
 
 

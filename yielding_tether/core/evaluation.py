@@ -10,9 +10,7 @@ Every kernel treats each time by itself: any subset of times, in any order, give
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -40,10 +38,6 @@ from .transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
 
 #: Times solved together: their channel values stay in the cache.
 BLOCK = 32
-#: Cores to share frames among, and the fewest frames worth a thread of their own.
-CORES = len(os.sched_getaffinity(0))
-ENOUGH = 48
-_THREADS = ThreadPoolExecutor(CORES, thread_name_prefix="frames")
 _NO_OFFSETS = np.empty((0, 0, 3))
 _NO_TURNS = np.empty((0, 0, 4))
 
@@ -197,7 +191,8 @@ class Program:
         self.defaults = np.array(self._defaults)
         self._pack()
         self._tables = self._rows.tables()
-        self._most = int(np.diff(self._tables[1].start).max(initial=1))
+        most = int(np.diff(self._tables[1].start).max(initial=1))
+        self._room = np.empty((most, 4)), np.empty((2, most))
         pairs = [(c, s, 2 * bit) for s, stage in enumerate(self._stages) for bit, c in enumerate(stage.switches)]
         self._switches, self._switch_stage, self._switch_shift = np.array(pairs, dtype=np.int64).reshape(-1, 3).T
         self._writer = np.full(len(self.nodes), -1, dtype=np.int64)
@@ -453,23 +448,10 @@ class Program:
         pos, rot = np.empty((len(at), len(self.nodes), 3)), np.empty((len(at), len(self.nodes), 4))
         cap_off, cap_rot = self._captures(at)
         source = Sampled(self._packed.starts, self._packed.cubics, self._keyed, self._fixed, over, forced)
+        room = np.empty((len(self.defaults), min(BLOCK, max(len(at), 1))))
         for codes, frames in self._spans(switches):
             stages = self._order(codes, at, frames)
-
-            def run(part: Ints, stages: Ints = stages) -> None:
-                # Room to work in, of its own for each thread.
-                room = np.empty((len(self.defaults), min(BLOCK, max(len(part), 1))))
-                means = np.empty((self._most, 4)), np.empty((2, self._most))
-                solver.run(
-                    part, at, which, stages, source, *self._tables, *means, room, cap_off, cap_rot, pos, rot
-                )  # fmt: skip
-
-            # No frame sees another: cores share them, and the bits stay the same.
-            parts = max(1, min(CORES, len(frames) // ENOUGH))
-            if parts == 1:
-                run(frames)
-            else:
-                list(_THREADS.map(run, np.array_split(frames, parts)))
+            solver.run(frames, at, which, stages, source, *self._tables, *self._room, room, cap_off, cap_rot, pos, rot)
         return Poses(at, pos, rot, which)
 
     def _captures(self, at: Floats) -> tuple[Floats, Floats]:

@@ -16,8 +16,8 @@ from numba import njit
 from numpy.typing import NDArray
 
 # No fast-math; division as IEEE 754 has it rather than as an exception; and without the reference counts that
-# Numba keeps for arrays, which cost more than the work (a kernel makes no arrays). Kernels let go of Python's lock.
-_OPTIONS: dict[str, Any] = {"cache": True, "error_model": "numpy", "_nrt": False, "nogil": True}
+# Numba keeps for arrays, which cost more than the work (a kernel makes no arrays).
+_OPTIONS: dict[str, Any] = {"cache": True, "error_model": "numpy", "_nrt": False}
 #: Compiles a kernel.
 kernel = njit(**_OPTIONS)
 #: The same, written into its caller: for functions that are handed tables inside the loop over frames.
