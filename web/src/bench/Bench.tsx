@@ -10,7 +10,7 @@ import { PartCard } from "./PartCard";
 import { ProofSlip } from "./ProofSlip";
 import { RevisionLine } from "./RevisionLine";
 import { useShortcuts } from "./shortcuts";
-import { useBench } from "./state";
+import { useBench, usePick } from "./state";
 import { Strands } from "./Strands";
 import { Transport, usePlayback } from "./Transport";
 import { View } from "./View";
@@ -18,7 +18,7 @@ import { View } from "./View";
 /** The bench: the view, the strands below it, the part card and the proof laid on it like slips of paper. */
 export default function Bench({ takeId, onGround }: { takeId: number; onGround: () => void }) {
   const query = useTake(takeId);
-  const { info, trial } = useBench();
+  const { info, trial } = usePick("info", "trial");
   const [help, setHelp] = useState(false);
   const onHelp = useCallback(() => setHelp(true), []);
   // Whoever has seen a bench is no first visitor: Home then stays Home.

@@ -2,12 +2,12 @@ import { Box, Button, CircularProgress, Paper, TextField, ToggleButton, ToggleBu
 import { useState } from "react";
 import type { Choice } from "../shared/api";
 import { useActions, useOperations } from "./actions";
-import { useBench } from "./state";
+import { usePick } from "./state";
 
 /** The small strip at a selection: the operations that apply there, each with the choices that matter. */
 export function Offer({ x }: { x: number }) {
   const operations = useOperations();
-  const { info, stretch, operation, choices, trial, trying, set } = useBench();
+  const { info, stretch, operation, choices, trial, trying, set } = usePick("info", "stretch", "operation", "choices", "trial", "trying", "set");
   const { apply, drop } = useActions();
   const [unfolded, setUnfolded] = useState(false);
   if (!info || !stretch) return null;

@@ -4,12 +4,14 @@ import { useState } from "react";
 import { get, type Card } from "../shared/api";
 import { channelValue, degrees, mm } from "../shared/format";
 import { sideMark } from "../shared/theme";
-import { useBench } from "./state";
+import { useBench, usePick } from "./state";
 
 /** The part in hand at this frame: what drives it, what it follows, the values of both its systems. */
 export function PartCard() {
   const theme = useTheme();
-  const { info, focus, frame, playing } = useBench();
+  const { info, focus, playing } = usePick("info", "focus", "playing");
+  // While it plays the card stands still: nobody reads it, and each frame would draw it anew.
+  const frame = useBench((s) => (s.playing ? -1 : s.frame));
   const [other, setOther] = useState(false);
   const card = useQuery({
     queryKey: ["card", info?.id, info?.revision, focus?.member, focus?.part, frame],

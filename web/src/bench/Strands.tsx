@@ -6,7 +6,7 @@ import { sideMark } from "../shared/theme";
 import { startingChoices, useOperations } from "./actions";
 import { drawMeter, drawStrands, layout, ordered, scaleOf } from "./drawStrands";
 import { Offer } from "./Offer";
-import { useBench, type PartRef } from "./state";
+import { usePick, type PartRef } from "./state";
 
 const LABELS = 148;
 const RULER = 20;
@@ -32,7 +32,7 @@ function Sheet({ width, height, draw, ...rest }: { width: number; height: number
 export function Strands({ info }: { info: TakeInfo }) {
   const theme = useTheme();
   const operations = useOperations();
-  const { frame, stretch, focus, trial, shown, set, toFrame } = useBench();
+  const { stretch, focus, trial, shown, set, toFrame } = usePick("stretch", "focus", "trial", "shown", "set", "toFrame");
   const box = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(0);
   const strands = useMemo(() => ordered(info), [info]);
@@ -155,13 +155,6 @@ export function Strands({ info }: { info: TakeInfo }) {
               g.fillStyle = theme.ink.soft;
               g.fillText(String(f), scale.x(f) + 3, 12);
             }
-            const x = scale.x(frame);
-            g.fillStyle = theme.ink.ink;
-            const label = String(frame);
-            const w = g.measureText(label).width + 10;
-            g.fillRect(Math.min(Math.max(x - w / 2, 0), width - w), 1, w, 16);
-            g.fillStyle = theme.ink.sheet;
-            g.fillText(label, Math.min(Math.max(x - w / 2, 0), width - w) + 5, 13);
           }}
         />
       </Box>
@@ -192,7 +185,7 @@ export function Strands({ info }: { info: TakeInfo }) {
           data-first={shown[0]}
           data-last={shown[1]}
           aria-label="Strands: drag across frames and rows to select a stretch"
-          draw={(g) => drawStrands(g, { info, rows, tried: trial?.strands ?? [], shown, frame, stretch, focus, ink: theme.ink, width, height })}
+          draw={(g) => drawStrands(g, { info, rows, tried: trial?.strands ?? [], shown, stretch, focus, ink: theme.ink, width, height })}
         />
       </Box>
       <Box sx={{ display: "flex", borderTop: 1, borderColor: "divider" }}>
@@ -208,10 +201,28 @@ export function Strands({ info }: { info: TakeInfo }) {
           data-testid="meter"
           role="img"
           aria-label={meterWords(meter.data, tried.data)}
-          draw={(g) => drawMeter(g, { shown, frame, ink: theme.ink, width, height: METER, data: meter.data, tried: tried.data })}
+          draw={(g) => drawMeter(g, { shown, ink: theme.ink, width, height: METER, data: meter.data, tried: tried.data })}
         />
       </Box>
+      <FrameLine width={width} />
       {stretch && <Offer x={LABELS + Math.min(Math.max(scale.x(stretch.first), 8), Math.max(width - 770, -LABELS + 8))} />}
+    </Box>
+  );
+}
+
+/** The current frame, from the ruler down through strands and meter. */
+function FrameLine({ width }: { width: number }) {
+  const theme = useTheme();
+  const { frame, shown } = usePick("frame", "shown");
+  if (frame < shown[0] || frame > shown[1]) return null;
+  const x = scaleOf(shown, width).x(frame);
+  const label = { left: Math.min(Math.max(x, 16), Math.max(width - 16, 16)) + LABELS, top: 1 };
+  return (
+    <Box aria-hidden sx={{ position: "absolute", inset: 0, pointerEvents: "none", overflow: "hidden" }}>
+      <Box style={{ transform: `translateX(${LABELS + x - 0.75}px)` }} sx={{ position: "absolute", top: 0, bottom: 0, width: "1.5px", bgcolor: theme.ink.ink }} />
+      <Box style={label} sx={{ position: "absolute", transform: "translateX(-50%)", px: 0.6, fontSize: 11, lineHeight: "16px", bgcolor: theme.ink.ink, color: theme.ink.sheet }}>
+        {frame}
+      </Box>
     </Box>
   );
 }

@@ -1,10 +1,10 @@
 import { Box, Button, IconButton, MenuItem, Select, TextField, ToggleButton, Tooltip, Typography } from "@mui/material";
 import { useEffect, useRef, useState } from "react";
-import { useBench, type Viewpoint } from "./state";
+import { useBench, usePick, type Viewpoint } from "./state";
 
 /** Runs playback: whole frames at the take's rate, from poses fetched ahead; a frame not yet here is waited for. */
 export function usePlayback() {
-  const { playing, speed, info, bank } = useBench();
+  const { playing, speed, info, bank } = usePick("playing", "speed", "info", "bank");
   useEffect(() => {
     if (!playing || !info || !bank) return;
     const { frame, set } = useBench.getState();

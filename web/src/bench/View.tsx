@@ -7,7 +7,7 @@ import type { OrbitControls as Controls } from "three-stdlib";
 import type { TakeInfo } from "../shared/api";
 import { Figures, poseNow, poseTried, Sketch } from "./Body";
 import { Handle, handlesOf } from "./Handles";
-import { useBench, type Viewpoint } from "./state";
+import { useBench, usePick, type Viewpoint } from "./state";
 
 /** Asks for one drawing whenever something that is drawn has changed. */
 function Redraw() {
@@ -92,7 +92,7 @@ function Ground({ y }: { y: number }) {
 /** The 3D picture: bodies, controls, ghosts. Drawn only when something changes. */
 export function View({ info }: { info: TakeInfo }) {
   const theme = useTheme();
-  const { focus, ghosts, controls, bones, trial, playing, set } = useBench();
+  const { focus, ghosts, controls, bones, trial, playing, set } = usePick("focus", "ghosts", "controls", "bones", "trial", "playing", "set");
   const [held, setHeld] = useState(false);
   const handles = useMemo(() => handlesOf(info, focus), [info, focus]);
   const hasSet = info.members.some((m) => m.kind === "set");

@@ -3,7 +3,7 @@ import { useCallback, useEffect } from "react";
 import { get, post, Problem, type Applied, type DragAsked, type Operation, type OperationAsked, type TakeInfo, type Tried } from "../shared/api";
 import { useNotice } from "../shared/notice";
 import { PoseBank } from "./poses";
-import { likelySystem, source, strandOf, useBench, valueAt, type Stretch } from "./state";
+import { likelySystem, source, strandOf, useBench, usePick, valueAt, type Stretch } from "./state";
 
 /** Loads a take and keeps the bench at its head. */
 export function useTake(takeId: number) {
@@ -63,7 +63,7 @@ function asked(info: TakeInfo, stretch: Stretch, operation: string, choices: Rec
 
 /** Tries the operation in hand whenever the stretch or a choice changes; only the newest answer counts. */
 export function useTrying() {
-  const { info, stretch, operation, choices } = useBench();
+  const { info, stretch, operation, choices } = usePick("info", "stretch", "operation", "choices");
   useEffect(() => {
     const { set } = useBench.getState();
     set({ trial: null });

@@ -43,7 +43,6 @@ interface Picture {
   rows: Row[];
   tried: Strand[];
   shown: [number, number];
-  frame: number;
   stretch: Stretch | null;
   focus: PartRef | null;
   ink: Ink;
@@ -133,9 +132,6 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
       g.fillText(`jumps ${(finding.place * 1000).toFixed(0)} mm`, x + 24, row.y + row.height / 2 + 4);
     }
   }
-  const x = scale.x(p.frame);
-  g.fillStyle = ink.ink;
-  g.fillRect(x - 0.75, 0, 1.5, p.height);
 }
 
 function drawRope(g: CanvasRenderingContext2D, p: Picture, row: Row, strand: Strand, color: string, width: number, from: number, to: number, scale: Scale, dashed = false) {
@@ -201,7 +197,6 @@ function drawKeys(g: CanvasRenderingContext2D, row: Row, strand: Strand, color: 
 
 export interface MeterPicture {
   shown: [number, number];
-  frame: number;
   ink: Ink;
   width: number;
   height: number;
@@ -258,6 +253,4 @@ export function drawMeter(g: CanvasRenderingContext2D, p: MeterPicture) {
     bars(p.tried, p.ink.accent, 4);
     line(p.tried, p.ink.accent, true);
   }
-  g.fillStyle = p.ink.ink;
-  g.fillRect(scale.x(p.frame) - 0.75, 0, 1.5, p.height);
 }

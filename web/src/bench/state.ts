@@ -1,4 +1,5 @@
 import { create } from "zustand";
+import { useShallow } from "zustand/react/shallow";
 import type { Strand, TakeInfo, Tried } from "../shared/api";
 import type { PoseBank } from "./poses";
 
@@ -68,6 +69,11 @@ export const useBench = create<BenchState>((set, get) => ({
     set({ frame: Math.min(Math.max(Math.round(frame)), info.last), playing: false, live: null });
   },
 }));
+
+/** Some fields of the bench: only their changes draw a component anew, so a playing frame leaves most in peace. */
+export function usePick<K extends keyof BenchState>(...keys: K[]): Pick<BenchState, K> {
+  return useBench(useShallow((s) => Object.fromEntries(keys.map((k) => [k, s[k]])) as Pick<BenchState, K>));
+}
 
 export const source = (info: TakeInfo) => `revision-${info.revision}`;
 export const trialSource = (trial: Tried) => `trial-${trial.trial}`;
