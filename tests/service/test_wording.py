@@ -1,0 +1,62 @@
+"""Small parts of the service: the proof's sentence, the strands' runs, who counts as local, what is remembered."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+
+from tests.core.test_handover import demo
+from yielding_tether.core.curves import LEAVING
+from yielding_tether.core.evaluation import Program
+from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.service.guard import is_local
+from yielding_tether.service.operations import sentence
+from yielding_tether.service.studio import Recent, strands
+
+
+class Sentences(unittest.TestCase):
+    def test_a_clean_repair_and_a_rough_one_read_differently(self) -> None:
+        _, proof = apply(demo(), Handover((("marl", "arm.R"),), "ik", 118.0))
+        pop = 1000 * proof.changes[0].pose_before
+        self.assertTrue(sentence(proof).startswith(f"Nothing moves at the change (was {pop:.1f} mm); speed passes on;"))
+        self.assertIn("outside unchanged", sentence(proof))
+        rough = replace(proof, changes=(replace(proof.changes[0], pose=0.012, speed=0.5, reason=""),))
+        self.assertIn("Moves 12.0 mm at the change", sentence(rough))
+        self.assertIn("speed jumps 500.0 mm a frame at frame 118", sentence(rough))
+        named = replace(proof, changes=(replace(proof.changes[0], speed=0.5, reason="right arm is straight"),))
+        self.assertIn("right arm is straight", sentence(named))
+
+    def test_what_could_give_way_is_told(self) -> None:
+        _, proof = apply(demo(), Handover((("marl", "arm.R"),), "ik", 118.0))
+        locked = replace(proof, gives={"marl/arm.R.ik.carry": 0.2}, residual_place=0.004)
+        self.assertIn("locked channels leave 4.0 mm: marl/arm.R.ik.carry could give way", sentence(locked))
+
+
+class Strands(unittest.TestCase):
+    def test_runs_say_what_drives_at_every_frame(self) -> None:
+        take, _ = apply(demo(), Handover((("marl", "arm.L"),), "fk", 130.0, 160.0))
+        program = Program(demo().scene, take)
+        for row in strands(program, []):
+            limb = program.limbs.get((row.member, row.part))
+            if limb is None:
+                self.assertEqual(row.drive, [])
+                continue
+            want = program.sample(take.frames, LEAVING, np.array([limb.drive]))[0]
+            got = [max(r for r in row.drive if r[0] <= frame)[1] for frame in take.frames]
+            self.assertEqual(got, want.tolist())
+
+
+class Doors(unittest.TestCase):
+    def test_only_loopback_is_local(self) -> None:
+        for address in ("127.0.0.1:8400", "localhost", "http://localhost:5173", "[::1]:8400"):
+            self.assertTrue(is_local(address), address)
+        for address in ("", "elsewhere.example", "127.0.0.1.elsewhere.example", "http://elsewhere.example@10.0.0.1"):
+            self.assertFalse(is_local(address), address)
+
+    def test_the_recent_ones_are_remembered(self) -> None:
+        recent: Recent[int, str] = Recent(2)
+        for k in (1, 2, 1, 3):
+            recent.made(k, lambda k=k: f"made {k}")  # type: ignore[misc]
+        self.assertEqual((recent.get(1), recent.get(2), recent.get(3)), ("made 1", None, "made 3"))
