@@ -124,16 +124,6 @@ def shortest_arc(u, v, spare):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def any_normal(u):  # type: ignore[no-untyped-def]
-    """Some unit vector normal to the unit vector u, the same one for the same u."""
-    if abs(u[0]) < 0.6:
-        c = cross(u, (1.0, 0.0, 0.0))
-    else:
-        c = cross(u, (0.0, 1.0, 0.0))
-    return scale(c, 1.0 / norm(c))
-
-
-@kernel
 def frame_turn(x, y, z):  # type: ignore[no-untyped-def]
     """Quaternion of the right-handed orthonormal frame with columns x, y, z."""
     trace = x[0] + y[1] + z[2]

@@ -125,6 +125,14 @@ def angles_of(v, d, h, b):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def aim_of(line, reach, parent_rot, rest, d):  # type: ignore[no-untyped-def]
+    """Unit direction from the limb's root to its end; that of rest where a full fold leaves none."""
+    if reach > 1e-9:
+        return scale(line, 1.0 / reach)
+    return qrot(qmul(parent_rot, rest), d)
+
+
+@kernel
 def aim_frame(parent_rot, rest, d, h, aim):  # type: ignore[no-untyped-def]
     """The upper frame with d swung from its rest direction onto `aim` along the shortest arc, swivel zero."""
     up = qmul(parent_rot, rest)
@@ -158,10 +166,7 @@ def solve_pose(root, parent_rot, rest, o1, o2, constants, end, end_rot, swivel, 
     if lift != 0.0:
         middle = qmul(middle, axis_turn((-b[0], -b[1], -b[2]), lift))
     inner = add(scale(d1, l1), scale(qrot(middle, d1), l2))
-    if reach > 1e-9:
-        aim = scale(line, 1.0 / reach)
-    else:
-        aim = qrot(qmul(parent_rot, rest), d1)
+    aim = aim_of(line, reach, parent_rot, rest, d1)
     upper = qmul(axis_turn(aim, constants[8] + swivel), aim_frame(parent_rot, rest, d1, h, aim))
     upper = qunit(qmul(upper, qconj(aimed_turn(inner, d1, h, b))))
     mid = add(root, qrot(upper, o1))
@@ -184,10 +189,7 @@ def fit_pose(root, parent_rot, rest, o1, o2, constants, upper, mid_rot, end):  #
     inner = add(scale(d1, l1), scale(qrot(middle, d1), l2))
     line = sub(end, root)
     reach = norm(line)
-    if reach > 1e-9:
-        aim = scale(line, 1.0 / reach)
-    else:
-        aim = qrot(qmul(parent_rot, rest), d1)
+    aim = aim_of(line, reach, parent_rot, rest, d1)
     start = aim_frame(parent_rot, rest, d1, h, aim)
     swung = qmul(qmul(upper, aimed_turn(inner, d1, h, b)), qconj(start))
     swivel = 2.0 * math.atan2(swung[0] * aim[0] + swung[1] * aim[1] + swung[2] * aim[2], swung[3])
@@ -266,7 +268,7 @@ def guide_place(root, parent_rot, rest, o1, o2, constants, end, swivel, distance
     _, _, d1, h, _, _, _ = shape(o1, o2, constants)
     line = sub(end, root)
     reach = norm(line)
-    aim = scale(line, 1.0 / reach) if reach > 1e-9 else qrot(qmul(parent_rot, rest), d1)
+    aim = aim_of(line, reach, parent_rot, rest, d1)
     start = qmul(axis_turn(aim, constants[8] + swivel), aim_frame(parent_rot, rest, d1, h, aim))
     side = cross(aim, qrot(start, h))
     share = norm(o1) / (norm(o1) + norm(o2))
@@ -281,7 +283,7 @@ def guide_swivel(root, parent_rot, rest, o1, o2, constants, end, guide):  # type
     _, _, d1, h, _, _, _ = shape(o1, o2, constants)
     line = sub(end, root)
     reach = norm(line)
-    aim = scale(line, 1.0 / reach) if reach > 1e-9 else qrot(qmul(parent_rot, rest), d1)
+    aim = aim_of(line, reach, parent_rot, rest, d1)
     side = cross(aim, qrot(aim_frame(parent_rot, rest, d1, h, aim), h))
     wanted = sub(guide, root)
     wanted = sub(wanted, scale(aim, dot(wanted, aim)))
