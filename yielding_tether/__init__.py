@@ -17,7 +17,7 @@ def _kernel_cache() -> str:
     digest = hashlib.sha256()
     for path in sorted((here / "core").rglob("*.py")):
         source = path.read_bytes()
-        if b"@kernel" in source:
+        if b"@kernel" in source or b"@inlined" in source:
             digest.update(source)
     return str(here.parent / ".cache" / "kernels" / digest.hexdigest()[:16])
 

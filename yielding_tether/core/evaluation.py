@@ -12,10 +12,12 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, field
+from itertools import pairwise
 
 import numpy as np
 
 from . import solver
+from .block import BLOCK, NODE_ROWS
 from .cast import (
     IK_CHANNELS,
     ROTATION,
@@ -31,15 +33,21 @@ from .cast import (
 from .curves import EMPTY, LEAVING, pack, sample_packed, sides
 from .errors import CoreError, LoopError
 from .skeleton import Skeleton
-from .solver import CONTROL, FK, LIMB, Controls, Joints, Limbs, Sampled
+from .solver import CONTROL, FK, LIMB, Controls, Joints, Limbs, Room, Sampled
 from .systems import captured, two_segment
 from .takes import WORLD, Scene, Take, Tether
-from .transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
+from .transforms import EULER_SIGNS, ORDERS, Floats, Ints, inverse, multiply, rotate
 
-#: Times solved together: their channel values stay in the cache.
-BLOCK = 32
 _NO_OFFSETS = np.empty((0, 0, 3))
 _NO_TURNS = np.empty((0, 0, 4))
+_NONE = np.empty(0, dtype=np.int64)
+_NO_VALUES = np.empty((0, 0))
+
+
+def _bits(values: Floats) -> Ints:
+    """What matters of the value of a switch: bit 0 above zero, bit 1 below one."""
+    found: Ints = (values > 0.0).astype(np.int64) | ((values < 1.0).astype(np.int64) << 1)
+    return found
 
 
 @dataclass
@@ -112,12 +120,11 @@ class _Rows:
         self._joints.append(
             (
                 channels,
-                ORDERS.index(order),
+                EULER_SIGNS[ORDERS.index(order)],
                 parent,
                 node,
                 share,
                 sample,
-                joint.rest != (0.0, 0.0, 0.0, 1.0),
                 joint.offset,
                 joint.rest,
             )
@@ -127,7 +134,7 @@ class _Rows:
         self, channels: list[int], order: str, share: int, sample: int, space: int, node: int, anchors: list[int],
         weights: list[tuple[int, int]], reach: list[tuple[Floats, Floats]],
     ) -> int:  # fmt: skip
-        self._controls.append((channels, ORDERS.index(order), share, sample, space, node))
+        self._controls.append((channels, EULER_SIGNS[ORDERS.index(order)], share, sample, space, node))
         self._anchors += anchors
         # The own space has no weight of its own: it takes what is missing.
         self._weights += [*weights, (-1, -1)]
@@ -139,27 +146,32 @@ class _Rows:
         self._limbs.append(row)
         return len(self._limbs) - 1
 
-    def tables(self) -> tuple[Joints, Controls, Limbs]:
+    def tables(self, world: int) -> tuple[Joints, Controls, Limbs]:
+        """The tables; `world`: the node that stands for it."""
+
         def column(rows: list[tuple[object, ...]], k: int, width: int = 0, kind: type = np.int64) -> np.ndarray:
             shape = (len(rows), width) if width else (len(rows),)
             return np.ascontiguousarray(np.array([row[k] for row in rows], dtype=kind).reshape(shape))
 
+        def nodes(found: np.ndarray) -> Ints:
+            return np.where(found < 0, world, found)
+
         j, c, m = self._joints, self._controls, self._limbs
         return (
             Joints(
-                column(j, 0, 6), column(j, 1), column(j, 2), column(j, 3), column(j, 4), column(j, 5), column(j, 6),
-                column(j, 7, 3, np.float64), column(j, 8, 4, np.float64),
+                column(j, 0, 6), column(j, 1, 4, np.float64), nodes(column(j, 2)), column(j, 3), column(j, 4),
+                column(j, 5), column(j, 6, 3, np.float64), column(j, 7, 4, np.float64),
             ),
             Controls(
-                column(c, 0, 6), column(c, 1), column(c, 2), column(c, 3), column(c, 4), column(c, 5),
-                np.array(self._start, dtype=np.int64), np.array(self._anchors, dtype=np.int64),
+                column(c, 0, 6), column(c, 1, 4, np.float64), column(c, 2), column(c, 3), column(c, 4), column(c, 5),
+                np.array(self._start, dtype=np.int64), nodes(np.array(self._anchors, dtype=np.int64)),
                 np.array(self._weights, dtype=np.int64).reshape(-1, 2),
                 np.array([r[0] for r in self._reach]).reshape(-1, 3),
                 np.array([r[1] for r in self._reach]).reshape(-1, 4),
             ),
             Limbs(
-                column(m, 0), column(m, 1), column(m, 2), column(m, 3), column(m, 4), column(m, 5, 10),
-                column(m, 6, 9, np.float64),
+                column(m, 0), nodes(column(m, 1)), column(m, 2), column(m, 3), column(m, 4), column(m, 5, 10),
+                column(m, 6, 9, np.float64), column(m, 7), column(m, 8, 18, np.float64),
             ),
         )  # fmt: skip
 
@@ -189,12 +201,12 @@ class Program:
             if name not in self.channels:
                 raise CoreError(f"The take has keys for {name}, which nothing in the cast has.")
         self.defaults = np.array(self._defaults)
+        self._tables = self._rows.tables(len(self.nodes))
         self._pack()
-        self._tables = self._rows.tables()
-        most = int(np.diff(self._tables[1].start).max(initial=1))
-        self._room = np.empty((most, 4)), np.empty((2, most))
         pairs = [(c, s, 2 * bit) for s, stage in enumerate(self._stages) for bit, c in enumerate(stage.switches)]
         self._switches, self._switch_stage, self._switch_shift = np.array(pairs, dtype=np.int64).reshape(-1, 3).T
+        self._switch_bits = _bits(self._fixed[self._switches])
+        self._moving_switches = np.flatnonzero(np.isin(self._switches, self._keyed))
         self._writer = np.full(len(self.nodes), -1, dtype=np.int64)
         for s, stage in enumerate(self._stages):
             self._writer[list(stage.writes)] = s
@@ -267,7 +279,11 @@ class Program:
         switches = (drive,) if share < 0 else (drive, share)
         # The first six IK channels belong to the stage of the control.
         used = tuple({*own.values(), *switches} - set(ik[:6].tolist()))
-        table_row = self._rows.add_limb(first, parent, control, drive, share, ik, geometry.constants)
+        rigid = share < 0 and not any(part.moves)
+        form = two_segment.shape(tuple(geometry.offsets[1]), tuple(geometry.offsets[2]), geometry.constants)
+        table_row = self._rows.add_limb(
+            first, parent, control, drive, share, ik, geometry.constants, rigid, np.hstack(form)
+        )
         self._stages.append(Stage(label, nodes, reads, (LIMB, table_row, 1), used, switches))
         self.limbs[member.id, part.name] = Limb(
             member, part, parent, (nodes[0], nodes[1], nodes[2]), self.nodes[member.id, part.ik, "space"], control,
@@ -408,6 +424,16 @@ class Program:
         self._keyed = np.array(sorted(keyed), dtype=np.int64)
         self._packed = pack([self.take.curves[names[c]] for c in self._keyed])
         self._keyed_row = {int(c): k for k, c in enumerate(self._keyed)}
+        #: Channels that are Euler angles: the kernels want half their sines and cosines.
+        self._angles = np.array([c for c, (_, _, channel) in enumerate(self.info) if channel.name in ROTATION])
+        self._turning = np.intersect1d(self._angles, self._keyed)
+        values = np.repeat(self._fixed[:, None], BLOCK, axis=1)
+        waves = np.zeros(len(values) * 2 * BLOCK)
+        solver.halve(values, self._angles, BLOCK, waves)
+        work = np.zeros((len(self.nodes) + 1, NODE_ROWS, BLOCK))
+        work[-1, -1] = 1.0
+        most = int(np.diff(self._tables[1].start).max(initial=1))
+        self._room = Room(values, waves, work.ravel(), np.empty((most, 4)), np.empty((2, most)))
 
     # --- evaluating -----------------------------------------------------------------------------------
 
@@ -442,16 +468,14 @@ class Program:
         forced = np.empty((len(over), len(at)))
         for k, value in enumerate((overrides or {}).values()):
             forced[k] = value
-        switches = self.sample(at, which, self._switches)
-        for k, c in enumerate(over):
-            switches[self._switches == c] = forced[k]
         pos, rot = np.empty((len(at), len(self.nodes), 3)), np.empty((len(at), len(self.nodes), 4))
         cap_off, cap_rot = self._captures(at)
-        source = Sampled(self._packed.starts, self._packed.cubics, self._keyed, self._fixed, over, forced)
-        room = np.empty((len(self.defaults), min(BLOCK, max(len(at), 1))))
-        for codes, frames in self._spans(switches):
+        source = Sampled(self._packed.starts, self._packed.cubics, self._keyed, over, forced)
+        turning = np.union1d(self._turning, over[np.isin(over, self._angles)]) if len(over) else self._turning
+        room = Room(*(a.copy() for a in self._room))
+        for codes, frames in self._spans(at, which, over, forced):
             stages = self._order(codes, at, frames)
-            solver.run(frames, at, which, stages, source, *self._tables, *self._room, room, cap_off, cap_rot, pos, rot)
+            solver.run(frames, at, which, stages, source, turning, *self._tables, room, cap_off, cap_rot, pos, rot)
         return Poses(at, pos, rot, which)
 
     def _captures(self, at: Floats) -> tuple[Floats, Floats]:
@@ -468,38 +492,50 @@ class Program:
             return found[0]
         return np.concatenate([f[0] for f in found], axis=1), np.concatenate([f[1] for f in found], axis=1)
 
-    def _spans(self, rows: Floats) -> list[tuple[Ints, Ints]]:
+    def _spans(
+        self, at: Floats, side: np.ndarray, over: Ints = _NONE, forced: Floats = _NO_VALUES
+    ) -> list[tuple[Ints, Ints]]:
         """Groups of times with the same activity: its code for each stage, and the indices of the times.
 
-        rows: (K, F) values of all switches."""
-        count = rows.shape[1]
+        at, side: (F,); over (K,), forced (K, F): channels whose values are put in place of the curves'."""
+        count = len(at)
         if count == 0:
             return []
-        bits = (rows > 0.0).astype(np.int64) | ((rows < 1.0).astype(np.int64) << 1)
-        varying = np.flatnonzero((bits != bits[:, :1]).any(axis=1))
-        if not len(varying):
-            return [(self._codes(bits[:, 0]), np.arange(count))]
+        moving = self._moving_switches
+        if len(over):
+            moving = np.union1d(moving, np.flatnonzero(np.isin(self._switches, over)))
+        rows = self.sample(at, side, self._switches[moving])
+        for k, c in enumerate(over):
+            rows[self._switches[moving] == c] = forced[k]
+        bits = _bits(rows)
         group = np.zeros(count, dtype=np.int64)
-        for n, r in enumerate(varying):
+        for n, row in enumerate(bits):
             if n and n % 28 == 0:
                 # Numbered anew before the code runs out of bits.
                 group = np.unique(group, return_inverse=True)[1].ravel()
-            group = 4 * group + bits[r]
-        cuts = np.flatnonzero(np.diff(group)) + 1
+            group = 4 * group + row
+        cuts = np.flatnonzero(group[1:] != group[:-1]) + 1
         if len(cuts) > 64:
             order = np.argsort(group, kind="stable")
             starts = np.flatnonzero(np.diff(group[order])) + 1
-            return [(self._codes(bits[:, frames[0]]), frames) for frames in np.split(order, starts)]
+            return [(self._codes(moving, bits[:, frames[0]]), frames) for frames in np.split(order, starts)]
         # Times in order: a few runs, of which those alike belong together.
+        edges = [0, *cuts.tolist(), count]
         runs: dict[int, list[Ints]] = {}
-        for run in np.split(np.arange(count), cuts):
-            runs.setdefault(int(group[run[0]]), []).append(run)
-        return [(self._codes(bits[:, parts[0][0]]), np.concatenate(parts)) for parts in runs.values()]
+        for first, last in pairwise(edges):
+            runs.setdefault(int(group[first]), []).append(np.arange(first, last))
+        return [
+            (self._codes(moving, bits[:, parts[0][0]]), parts[0] if len(parts) == 1 else np.concatenate(parts))
+            for parts in runs.values()
+        ]
 
-    def _codes(self, bits: Ints) -> Ints:
-        """Activity code of each stage from the bits of all switches."""
+    def _codes(self, moving: Ints, bits: Ints) -> Ints:
+        """Activity code of each stage where the switches `moving` have these bits (K,), the others those they have
+        without keys."""
+        now = self._switch_bits.copy()
+        now[moving] = bits
         codes = np.zeros(len(self._stages), dtype=np.int64)
-        np.add.at(codes, self._switch_stage, bits << self._switch_shift)
+        np.add.at(codes, self._switch_stage, now << self._switch_shift)
         return codes
 
     def _order(self, codes: Ints, at: Floats, frames: Ints) -> Ints:
@@ -544,13 +580,13 @@ class Program:
                 times.update((0.5 * (keys[1:] + keys[:-1])).tolist())
         at = np.array(sorted(times))
         for side in (0, 1):
-            for codes, frames in self._spans(self.sample(at, side, self._switches)):
+            for codes, frames in self._spans(at, sides(side, len(at))):
                 self._order(codes, at, frames)
 
     def sources(self, nodes: Sequence[int], times: Floats) -> set[int]:
         """Channels that take part in placing these nodes at any of these times, upstream ones included."""
         found: set[int] = set()
-        for codes, _ in self._spans(self.sample(times, LEAVING, self._switches)):
+        for codes, _ in self._spans(times, sides(LEAVING, len(times))):
             waiting = [int(self._writer[n]) for n in nodes if n >= 0]
             seen: set[int] = set()
             while waiting:

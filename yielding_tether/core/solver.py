@@ -1,4 +1,4 @@
-"""The compiled heart of the evaluation: runs stages over frames, each frame by itself, one call for all.
+"""The compiled heart of the evaluation: runs stages over blocks of frames, each frame by itself, one call for all.
 
 The tables below hold what every joint, control and limb of a scene needs, row by row; a stage is a kind and a
 run of rows. A new kind of part is a new table, a new branch in `run` and a file with its kernel.
@@ -8,38 +8,38 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from .block import BLOCK, U, place_at, slot, turn_at, wave_slot
 from .curves import sample_row
 from .limb import solve_limb
 from .systems.fk import solve_joint
 from .tethers import place_control
-from .transforms import Floats, Ints, kernel
+from .transforms import Floats, Ints, inlined, kernel, sine_cosine
 
 FK, CONTROL, LIMB = 0, 1, 2
 
 
 class Joints(NamedTuple):
-    """Rows of joints: channels (n, 6) tx ty tz rx ry rz or -1, rotation order, node above (-1 the world), own
-    node, channel of the captured share (-1 none), joint of the capture (-1 none), whether the rest is a rotation
-    at all, offsets (n, 3), rests (n, 4)."""
+    """Rows of joints: channels (n, 6) tx ty tz (or -1) rx ry rz (in a row), signs (n, 4) of the rotation order, node
+    above, own node, channel of the captured share (-1 none), joint of the capture (-1 none), offsets (n, 3), rests
+    (n, 4). The node after the last is the world, here and in the other tables."""
 
     channels: Ints
-    order: Ints
+    signs: Floats
     parent: Ints
     node: Ints
     captured: Ints
     sample: Ints
-    turned: Ints
     offsets: Floats
     rests: Floats
 
 
 class Controls(NamedTuple):
-    """Rows of controls: channels (n, 6), rotation order, captured share, joint of the capture, nodes of space
-    and control; anchors start[n]…start[n + 1] with their node (-1 the world), the control's place in them
-    (reach) and the channels of their weights (position, rotation; -1 not released), own space last."""
+    """Rows of controls: channels (n, 6), signs (n, 4) of the rotation order, captured share, joint of the capture,
+    nodes of space and control; anchors start[n]…start[n + 1] with their node, the control's place in them (reach)
+    and the channels of their weights (position, rotation; -1 not released), own space last."""
 
     channels: Ints
-    order: Ints
+    signs: Floats
     captured: Ints
     sample: Ints
     space: Ints
@@ -53,7 +53,8 @@ class Controls(NamedTuple):
 
 class Limbs(NamedTuple):
     """Rows of limbs: first of their three rows of joints, node above, node of the IK control, channels of the
-    driver, of the captured share and of IK (n, 10), constants (n, 9)."""
+    driver, of the captured share and of IK (n, 10), constants (n, 9), whether its offsets never move and, if so, its
+    shape (n, 18)."""
 
     joint: Ints
     parent: Ints
@@ -62,34 +63,74 @@ class Limbs(NamedTuple):
     captured: Ints
     ik: Ints
     constants: Floats
+    rigid: Ints
+    shapes: Floats
 
 
 class Sampled(NamedTuple):
-    """Where channel values come from: packed curves of the channels `keyed`, `fixed` (C,) values of all others,
-    and `forced` (K, F) values put in place of those of the channels `over` (K,)."""
+    """Where channel values come from: packed curves of the channels `keyed`, and `forced` (K, F) values put in place
+    of those of the channels `over` (K,)."""
 
     starts: Ints
     cubics: Floats
     keyed: Ints
-    fixed: Floats
     over: Ints
     forced: Floats
 
 
+class Room(NamedTuple):
+    """Room for one block of BLOCK times: `values` (C, BLOCK) of all channels; `waves` (C * 2 * BLOCK,) sine and cosine
+    of half of each that is an Euler angle; `work` ((N + 1) * 7 * BLOCK,) place and rotation of all nodes and, last, of
+    the world; `quats` (K, 4) and `shares` (2, K) for the means of up to K anchors."""
+
+    values: Floats
+    waves: Floats
+    work: Floats
+    quats: Floats
+    shares: Floats
+
+
 @kernel
-def run(frames, at, side, stages, source, joints, controls, limbs, quats, shares, values, cap_off, cap_rot, pos, rot):  # type: ignore[no-untyped-def]  # fmt: skip
+def halve(values, turning, size, waves):  # type: ignore[no-untyped-def]
+    """Fills waves with sine and cosine of half of values[turning, 0:size]."""
+    for i in range(len(turning)):
+        c = U(turning[i])
+        first = wave_slot(c, 0)
+        for b in range(U(size)):
+            s, k = sine_cosine(0.5 * values[c, b])
+            waves[first + b] = s
+            waves[first + U(BLOCK) + b] = k
+
+
+@inlined
+def copy_out(frames, start, size, work, pos, rot):  # type: ignore[no-untyped-def]
+    """Hands a block over: pos (F, N, 3) and rot (F, N, 4) at its frames."""
+    for b in range(size):
+        f = U(frames[start + b])
+        for n in range(U(pos.shape[1])):
+            o = slot(n, b)
+            p = place_at(work, o)
+            q = turn_at(work, o)
+            pos[f, n, U(0)] = p[0]
+            pos[f, n, U(1)] = p[1]
+            pos[f, n, U(2)] = p[2]
+            rot[f, n, U(0)] = q[0]
+            rot[f, n, U(1)] = q[1]
+            rot[f, n, U(2)] = q[2]
+            rot[f, n, U(3)] = q[3]
+
+
+@kernel
+def run(frames, at, side, stages, source, turning, joints, controls, limbs, room, cap_off, cap_rot, pos, rot):  # type: ignore[no-untyped-def]  # fmt: skip
     """Fills pos (F, N, 3) and rot (F, N, 4) at the rows `frames`, of times at (F,) and sides side (F,).
 
-    stages: (S, 3) kind, first row, number of rows, in an order in which each comes after what it reads; cap_off
-    (F, J, 3), cap_rot (F, J, 4): captures at the same times. Room to work in: quats (K, 4), shares (2, K) for the
-    means of up to K anchors, values (C, B) for the channels of a block of B times that stays in the cache.
+    stages: (S, 3) kind, first row, number of rows, in an order in which each comes after what it reads; turning: the
+    Euler angles among the channels that are sampled; room: with all other channels filled in; cap_off (F, J, 3),
+    cap_rot (F, J, 4): captures at the same times.
     """
-    width = values.shape[1]
-    for c in range(values.shape[0]):
-        for b in range(width):
-            values[c, b] = source.fixed[c]
-    for block in range(0, len(frames), width):
-        size = min(width, len(frames) - block)
+    values = room.values
+    for block in range(0, len(frames), BLOCK):
+        size = min(BLOCK, len(frames) - block)
         for k in range(len(source.keyed)):
             sample_row(
                 source.starts[k], source.starts[k + 1], source.cubics, at, side, frames, block, size, values,
@@ -98,15 +139,18 @@ def run(frames, at, side, stages, source, joints, controls, limbs, quats, shares
         for k in range(len(source.over)):
             for b in range(size):
                 values[source.over[k], b] = source.forced[k, frames[block + b]]
-        for b in range(size):
-            f = frames[block + b]
-            for s in range(len(stages)):
-                kind = stages[s, 0]
-                first = stages[s, 1]
-                if kind == 0:
-                    for n in range(first, first + stages[s, 2]):
-                        solve_joint(f, n, values, b, joints, cap_off, cap_rot, pos, rot)
-                elif kind == 1:
-                    place_control(f, first, values, b, controls, quats, shares, cap_off, cap_rot, pos, rot)
-                else:
-                    solve_limb(f, first, values, b, limbs, joints, cap_off, cap_rot, pos, rot)
+        halve(values, turning, size, room.waves)
+        # A stage at a time over the block: what its rows say is read once, and its times wait for no other.
+        for s in range(len(stages)):
+            kind = stages[s, 0]
+            first = stages[s, 1]
+            if kind == 0:
+                for n in range(first, first + stages[s, 2]):
+                    solve_joint(n, frames, block, size, room, joints, cap_off, cap_rot)
+            elif kind == 1:
+                for b in range(size):
+                    place_control(first, b, frames[block + b], room, controls, cap_off, cap_rot)
+            else:
+                for b in range(size):
+                    solve_limb(first, b, frames[block + b], room, limbs, joints, cap_off, cap_rot)
+        copy_out(frames, block, size, room.work, pos, rot)

@@ -30,6 +30,11 @@ Ints = NDArray[np.int64]
 ORDERS = ("xyz", "xzy", "yxz", "yzx", "zxy", "zyx")
 _AXES = np.array([[0, 1, 2], [0, 2, 1], [1, 0, 2], [1, 2, 0], [2, 0, 1], [2, 1, 0]], dtype=np.int64)
 _PARITY = np.array([1.0, -1.0, -1.0, 1.0, 1.0, -1.0])
+#: Signs (x, y, z, w) of the second term in the product of three half-angle turns: of the axis that turns second and
+#: of w minus the parity of the order, of the other two plus.
+EULER_SIGNS = np.array(
+    [[e * (-1.0 if axis in (j, 3) else 1.0) for axis in range(4)] for e, (_, j, _) in zip(_PARITY, _AXES, strict=True)]
+)
 IDENTITY = (0.0, 0.0, 0.0, 1.0)
 
 
@@ -140,12 +145,13 @@ def frame_turn(x, y, z):  # type: ignore[no-untyped-def]
 def sine_cosine(x):  # type: ignore[no-untyped-def]
     """Sine and cosine of an angle in one go, to the last bit or two: the kernels ask for both, millions of times.
 
-    Reduction to a quarter turn in two parts, then the polynomials of fdlibm (Sun Microsystems, 1993).
+    Reduction to a quarter turn in two parts, then the polynomials of fdlibm (Sun Microsystems, 1993). No branches, so
+    that angles side by side are worked together. Beyond a million radians an angle's own last digit is worth more
+    than what the reduction loses.
     """
-    if not abs(x) < 1e5:
-        return math.sin(x), math.cos(x)
     k = math.floor(x * 0.6366197723675814 + 0.5)
     r = (x - k * 1.57079632673412561417) - k * 6.07710050650619224932e-11
+    r = r if abs(r) < 1.0 else 0.0
     z = r * r
     s = r + r * z * (
         -1.66666666666666324348e-01
@@ -157,38 +163,25 @@ def sine_cosine(x):  # type: ignore[no-untyped-def]
         + z * (-1.38888888888741095749e-03 + z * (2.48015872894767294178e-05 + z * (-2.75573143513906633035e-07
         + z * (2.08757232129817482790e-09 + z * -1.13596475577881948265e-11))))
     )  # fmt: skip
-    quarter = int(k) & 3
-    if quarter == 0:
-        return s, c
-    if quarter == 1:
-        return c, -s
-    if quarter == 2:
-        return -s, -c
-    return -c, s
+    quarter = k - 4.0 * math.floor(0.25 * k)
+    odd = quarter == 1.0 or quarter == 3.0
+    sine = c if odd else s
+    cosine = s if odd else c
+    return -sine if quarter >= 2.0 else sine, -cosine if quarter == 1.0 or quarter == 2.0 else cosine
 
 
 @kernel
 def euler_to_quat(order, rx, ry, rz):  # type: ignore[no-untyped-def]
     """Quaternion of Euler angles (radians, by axis) in the rotation order with this code (see ORDERS)."""
-    if rx == 0.0 and ry == 0.0 and rz == 0.0:
-        return (0.0, 0.0, 0.0, 1.0)
-    turns = (rx, ry, rz)
-    i = _AXES[order, 0]
-    j = _AXES[order, 1]
-    e = _PARITY[order]
-    sa, ca = sine_cosine(0.5 * turns[i])
-    sb, cb = sine_cosine(0.5 * turns[j])
-    sc, cc = sine_cosine(0.5 * turns[3 - i - j])
-    # The product of the three turns written out: a about axis i, b about j, c about k.
-    a = sa * cb * cc + e * ca * sb * sc
-    b = ca * sb * cc - e * sa * cb * sc
-    c = ca * cb * sc + e * sa * sb * cc
-    w = ca * cb * cc - e * sa * sb * sc
-    if i == 0:
-        return (a, b, c, w) if j == 1 else (a, c, b, w)
-    if i == 1:
-        return (b, a, c, w) if j == 0 else (c, a, b, w)
-    return (b, c, a, w) if j == 0 else (c, b, a, w)
+    sx, cx = sine_cosine(0.5 * rx)
+    sy, cy = sine_cosine(0.5 * ry)
+    sz, cz = sine_cosine(0.5 * rz)
+    return (
+        sx * cy * cz + EULER_SIGNS[order, 0] * (cx * sy * sz),
+        sy * cx * cz + EULER_SIGNS[order, 1] * (cy * sx * sz),
+        sz * cx * cy + EULER_SIGNS[order, 2] * (cz * sx * sy),
+        cx * cy * cz + EULER_SIGNS[order, 3] * (sx * sy * sz),
+    )
 
 
 @kernel

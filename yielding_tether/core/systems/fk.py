@@ -2,9 +2,9 @@
 
 from __future__ import annotations
 
+from ..block import U, place_at, put_at, slot, turn_at, turned_by, wave_slot
 from ..transforms import (
     add,
-    euler_to_quat,
     inlined,
     kernel,
     qconj,
@@ -38,67 +38,65 @@ def row4(array, n):  # type: ignore[no-untyped-def]
 
 
 @inlined
-def store(pos, rot, f, n, p, q):  # type: ignore[no-untyped-def]
-    pos[f, n, 0] = p[0]
-    pos[f, n, 1] = p[1]
-    pos[f, n, 2] = p[2]
-    rot[f, n, 0] = q[0]
-    rot[f, n, 1] = q[1]
-    rot[f, n, 2] = q[2]
-    rot[f, n, 3] = q[3]
+def channel(values, c, b):  # type: ignore[no-untyped-def]
+    """Value of channel c at time b of the block; a channel that does not exist (-1) is zero."""
+    return values[c, b] if c >= 0 else 0.0
 
 
 @inlined
-def channel(values, c, f):  # type: ignore[no-untyped-def]
-    """Value of channel c at time f; a channel that does not exist (-1) is zero."""
-    return values[c, f] if c >= 0 else 0.0
-
-
-@inlined
-def local_turn(values, f, joint, joints):  # type: ignore[no-untyped-def]
+def local_turn(waves, b, joint, joints):  # type: ignore[no-untyped-def]
     """Local rotation of a joint (a row of the joint tables): its rest, then its Euler channels."""
-    chans = joints.channels
-    q = euler_to_quat(
-        joints.order[joint],
-        channel(values, chans[joint, 3], f),
-        channel(values, chans[joint, 4], f),
-        channel(values, chans[joint, 5], f),
-    )
-    return qmul(row4(joints.rests, joint), q) if joints.turned[joint] else q
+    signs = joints.signs
+    q = turned_by(
+        waves, wave_slot(joints.channels[joint, 3], b), signs[joint, 0], signs[joint, 1], signs[joint, 2],
+        signs[joint, 3],
+    )  # fmt: skip
+    return qmul(row4(joints.rests, joint), q)
 
 
 @inlined
-def local_offset(values, f, joint, joints, cap_off, row):  # type: ignore[no-untyped-def]
+def local_offset(values, b, joint, joints, cap_off, f):  # type: ignore[no-untyped-def]
     """Local offset of a joint: that of its capture, or else of its rest, plus its translation channels.
     Offsets belong to the part: whichever system drives it, they are the same."""
     sample = joints.sample[joint]
-    o = load3(cap_off, row, sample) if sample >= 0 else row3(joints.offsets, joint)
+    o = load3(cap_off, f, sample) if sample >= 0 else row3(joints.offsets, joint)
     chans = joints.channels
     if chans[joint, 0] < 0:
         return o
-    return add(o, (values[chans[joint, 0], f], values[chans[joint, 1], f], values[chans[joint, 2], f]))
+    return add(o, (values[chans[joint, 0], b], values[chans[joint, 1], b], values[chans[joint, 2], b]))
 
 
 @inlined
-def solve_joint(f, joint, values, column, joints, cap_off, cap_rot, pos, rot):  # type: ignore[no-untyped-def]
-    """World transform of one joint at time f from the one above it, with its share of the capture.
-
-    `column`: of that time in `values`.
-    """
-    share = channel(values, joints.captured[joint], column)
-    o = local_offset(values, column, joint, joints, cap_off, f)
-    if share < 1.0:
-        q = local_turn(values, column, joint, joints)
-        if share > 0.0:
-            q = slerp(q, load4(cap_rot, f, joints.sample[joint]), share)
-    else:
-        q = load4(cap_rot, f, joints.sample[joint])
-    up = joints.parent[joint]
-    if up >= 0:
-        r = load4(rot, f, up)
-        o = add(load3(pos, f, up), qrot(r, o))
-        q = qmul(r, q)
-    store(pos, rot, f, joints.node[joint], o, q)
+def solve_joint(joint, frames, start, size, room, joints, cap_off, cap_rot):  # type: ignore[no-untyped-def]
+    """World transforms of one joint from the one above it, at the frames frames[start:start + size] of a block."""
+    waves = room.waves
+    work = room.work
+    own = slot(joints.node[joint], 0)
+    above = slot(joints.parent[joint], 0)
+    if joints.captured[joint] < 0 and joints.channels[joint, 0] < 0:
+        # The plain joint, by far the commonest: nothing in this loop branches.
+        offset = row3(joints.offsets, joint)
+        rest = row4(joints.rests, joint)
+        first = wave_slot(joints.channels[joint, 3], 0)
+        ex, ey, ez, ew = row4(joints.signs, joint)
+        for b in range(U(size)):
+            q = qmul(rest, turned_by(waves, first + b, ex, ey, ez, ew))
+            r = turn_at(work, above + b)
+            put_at(work, own + b, add(place_at(work, above + b), qrot(r, offset)), qmul(r, q))
+        return
+    for b in range(size):
+        f = frames[start + b]
+        share = channel(room.values, joints.captured[joint], b)
+        o = local_offset(room.values, b, joint, joints, cap_off, f)
+        if share < 1.0:
+            q = local_turn(waves, b, joint, joints)
+            if share > 0.0:
+                q = slerp(q, load4(cap_rot, f, joints.sample[joint]), share)
+        else:
+            q = load4(cap_rot, f, joints.sample[joint])
+        at = above + U(b)
+        r = turn_at(work, at)
+        put_at(work, own + U(b), add(place_at(work, at), qrot(r, o)), qmul(r, q))
 
 
 @kernel

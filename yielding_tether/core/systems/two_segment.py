@@ -140,22 +140,23 @@ def aim_frame(parent_rot, rest, d, h, aim):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def solve_pose(root, parent_rot, rest, o1, o2, constants, end, end_rot, swivel, carry, twist, sign):  # type: ignore[no-untyped-def]  # fmt: skip
+def solve_pose(root, parent_rot, rest, o1, o2, form, constants, end, end_rot, swivel, carry, twist, sign):  # type: ignore[no-untyped-def]  # fmt: skip
     """World transforms of one limb.
 
-    root, parent_rot: place of its first joint and rotation of what it hangs from; end, end_rot: the IK
-    control. Returns (upper rotation, middle place, middle rotation, end place, end rotation). Out of reach
+    root, parent_rot: place of its first joint and rotation of what it hangs from; form: the `shape` of its offsets
+    o1 and o2; end, end_rot: the IK control. Returns (upper rotation, middle place, middle rotation, end place, end rotation). Out of reach
     the limb points straight at the control; a full fold of equal segments aims as at rest.
     """
-    l1, l2, d1, h, b, d2, q = shape(o1, o2, constants)
+    l1, l2, d1, h, b, d2, q = form
     lift = constants[7] + carry
     line = sub(end, root)
     reach = norm(line)
-    flat = 2.0 * l1 * l2 * math.cos(lift)
+    cos_lift = 1.0 if lift == 0.0 else math.cos(lift)
+    flat = 2.0 * l1 * l2 * cos_lift
     c = (reach * reach - l1 * l1 - l2 * l2) / flat if flat != 0.0 else 1.0
     # Within rounding of straight, or of the full fold, the cosine turns noise of 1e-14 into an angle of 1e-7;
     # more so the nearer the lower segment comes to the hinge.
-    rounding = 1e-13 / abs(math.cos(lift))
+    rounding = 1e-13 / abs(cos_lift)
     if c >= 1.0 - rounding:
         c = 1.0
     elif c <= -1.0 + rounding:
