@@ -74,9 +74,11 @@ def _with_driver(url: str) -> str:
 def _load_demo(store: Store) -> None:
     if not store.scenes():
         from .demo.cast_off import cast_off
+        from .demo.lantern_round import lantern_round
 
-        scene, take = cast_off()
-        store.add_scene(scene, [take])
+        # Home lists the newest first: the take of the first run comes last.
+        for scene, take in (lantern_round(), cast_off()):
+            store.add_scene(scene, [take])
 
 
 def _fail(message: str) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from .core.evaluation import Program
-from .core.findings import find_pops
+from .core.findings import find_all
 from .core.operations.handover import Handover, apply
 from .core.operations.pose import Drag
 from .core.operations.pose import apply as apply_pose
@@ -19,7 +19,7 @@ def warm() -> None:
     """Makes the demo take, hands it over both ways, poses it, and brings in a capture of it."""
     scene, take = cast_off()
     program = Program(scene, take)
-    find_pops(program)
+    find_all(program)
     pose_table(program, program.evaluate(take.frames[:3]))
     card(program, "marl", "arm.R", 20.0)
     apply(program, Handover((("marl", "arm.L"),), "fk", 120.0))

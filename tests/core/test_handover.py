@@ -12,7 +12,7 @@ from yielding_tether.core.cast import LimbPart
 from yielding_tether.core.curves import ARRIVING, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, sample
 from yielding_tether.core.errors import CoreError, LoopError
 from yielding_tether.core.evaluation import Program
-from yielding_tether.core.findings import find_pops
+from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.proof import Proof
 from yielding_tether.core.takes import Scene, Take, Tether
@@ -134,6 +134,39 @@ class RandomTakes(unittest.TestCase):
     def test_ik_to_fk(self) -> None:
         self.run_on("fk", 1.0)
 
+    def test_added_keys_keep_the_departure_within_the_tolerance(self) -> None:
+        total = np.zeros(3)
+        for seed in range(8):
+            program = smooth_world(seed, float(seed % 2))
+            to = "fk" if seed % 2 else "ik"
+            counts = []
+            for tolerance in ((0.05, 0.2), (0.005, 0.02), (0.001, 0.005)):
+                asked = Handover((("arm", "limb"),), to, 10.0, 50.0, keys="within", tolerance=tolerance)  # type: ignore[arg-type]
+                take, proof = apply(program, asked)
+                assert_sound(self, program, take, asked, proof)
+                assert_keys_outside_stay(self, program.take, take, 10.0, 50.0)
+                self.assertTrue(proof.within, (seed, tolerance, proof.departure_place, proof.departure_turn))
+                counts.append(proof.keys.added)
+            total += counts
+            every = apply(program, replace(asked, keys="every"))[1].keys.added
+            kept = apply(program, replace(asked, keys="kept"))[1].keys.added
+            self.assertLessEqual(kept, counts[0])
+            self.assertLessEqual(counts[0], every)
+        self.assertTrue(np.all(np.diff(total) > 0.0), total)
+
+    def test_a_held_pose_comes_to_rest_where_it_was_asked_to(self) -> None:
+        program = smooth_world(2, 0.0)
+        held = {}
+        for speed in ("keep", "settle", "stop"):
+            asked = Handover((("arm", "limb"),), "ik", 20.0, None, "hold", settle=6, speed=speed)  # type: ignore[arg-type]
+            after = Program(program.scene, apply(program, asked)[0])
+            nodes = list(after.limbs["arm", "limb"].nodes)
+            at = after.evaluate([20.0, 20.5, 40.0])
+            held[speed] = at.pos[:, nodes]
+        # The limb hangs from a root that moves: what rests is compared in the same frame.
+        np.testing.assert_allclose(held["settle"][2], held["stop"][2], atol=1e-9)
+        self.assertGreater(np.abs(held["keep"][2] - held["stop"][2]).max(), 1e-4)
+
     def test_keys_on_every_frame_follow_closely(self) -> None:
         for seed in range(6):
             rng = np.random.default_rng(seed)
@@ -188,17 +221,17 @@ class OnCastOff(unittest.TestCase):
 
     def test_the_planted_pop_is_found_and_joined(self) -> None:
         program = demo()
-        (pop,) = find_pops(program)
+        (pop,) = find_all(program)
         self.assertEqual((pop.part, pop.frame), ("arm.R", GRIP_RIGHT))
         self.assertGreater(pop.place, 0.05)
         take, proof = apply(program, Handover((("marl", "arm.R"),), "ik", pop.frame))
-        self.assertEqual(find_pops(Program(program.scene, take)), [])
+        self.assertEqual(find_all(Program(program.scene, take)), [])
         self.assertTrue(proof.clean)
         self.assertAlmostEqual(proof.changes[0].pose_before, pop.place, places=9)
 
     def test_a_stretch_over_the_pop_joins_it_too(self) -> None:
         take, proof = apply(demo(), Handover((("marl", "arm.R"),), "ik", 110.0))
-        self.assertEqual(find_pops(Program(demo().scene, take)), [])
+        self.assertEqual(find_all(Program(demo().scene, take)), [])
         self.assertTrue(all(c.still for c in proof.changes))
 
     def test_the_pose_is_held_and_its_speed_settles(self) -> None:

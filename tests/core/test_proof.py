@@ -10,7 +10,7 @@ import numpy as np
 
 from yielding_tether.core.curves import FREE, LINEAR, STEPPED, Key, curve, set_value
 from yielding_tether.core.evaluation import Program
-from yielding_tether.core.findings import find_pops
+from yielding_tether.core.findings import find_all
 from yielding_tether.core.measure import meter, one_sided, steps
 from yielding_tether.core.proof import prove
 from yielding_tether.core.takes import Take
@@ -109,12 +109,12 @@ class Findings(unittest.TestCase):
         total = 0
         for seed in range(25):
             program, wrong = self.planted(seed)
-            self.assertEqual({f.frame for f in find_pops(program)}, wrong)
+            self.assertEqual({f.frame for f in find_all(program)}, wrong)
             total += len(wrong)
         self.assertGreater(total, 10)
 
     def test_the_sentence_tells_whose_where_and_how_much(self) -> None:
-        (pop,) = find_pops(demo())
+        (pop,) = find_all(demo())
         self.assertRegex(pop.sentence, r"^Marl's right arm jumps \d+\.\d mm and \d+\.\d° at frame 118$")
 
 

@@ -7,7 +7,7 @@ import unittest
 import numpy as np
 
 from tests.core.test_handover import demo
-from yielding_tether.core.findings import find_pops
+from yielding_tether.core.findings import find_all
 from yielding_tether.core.transforms import inverse, rotate
 from yielding_tether.demo.cast_off import GRIP_LEFT, LANDING, RELEASE
 from yielding_tether.demo.ferry import BOLLARD
@@ -54,7 +54,7 @@ class CastOff(unittest.TestCase):
         self.assertLess(np.linalg.norm(flight[-1, [0, 2]] - np.array(BOLLARD)[[0, 2]]), 1e-6)
 
     def test_one_pop_is_planted_and_only_one(self) -> None:
-        self.assertEqual([f.part for f in find_pops(demo())], ["arm.R"])
+        self.assertEqual([f.part for f in find_all(demo())], ["arm.R"])
 
     def test_left_and_right_bodies_mirror_one_another(self) -> None:
         (marl,) = [m for m in demo().scene.members if m.id == "marl"]

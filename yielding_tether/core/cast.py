@@ -19,7 +19,8 @@ ANGLES = frozenset({*ROTATION, "swivel", "carry", "twist"})
 
 
 class Channel(NamedTuple):
-    """A value over time. `role`: fk, ik, offset (segment lengths), drive, captured or tether."""
+    """A value over time. `role`: fk, ik, offset (segment lengths), guide (how far the bend guide stands beyond its
+    sensible distance, metres), drive, captured or tether."""
 
     control: str
     name: str
@@ -100,6 +101,7 @@ class LimbPart:
     def channels(self) -> list[Channel]:
         found = [Channel(joint, c, "fk") for joint in self.joints for c in ROTATION]
         found += [Channel(self.ik, c, "ik") for c in IK_CHANNELS]
+        found.append(Channel(self.ik, "guide", "guide"))
         for joint, moves in zip(self.joints, self.moves, strict=True):
             if moves:
                 found += [Channel(joint, c, "offset") for c in TRANSLATION]

@@ -265,8 +265,8 @@ def put(c: Curve, keys: Iterable[Key]) -> Curve:
     return curve([*(k for k in c.all_keys() if k.time not in new), *new.values()])
 
 
-def automatic_slopes(c: Curve, around: Iterable[float]) -> Curve:
-    """Slopes by rule for the keys at `around` and their neighbours.
+def automatic_slopes(c: Curve, around: Iterable[float], neighbours: bool = True) -> Curve:
+    """Slopes by rule for the keys at `around` and, if wanted, their neighbours.
 
     Automatic: the weighted harmonic mean of the chords on both sides, zero where they disagree, so a curve
     never leaves the span of its keys (F. N. Fritsch and R. E. Carlson, 1980). It never looks across a fence
@@ -278,7 +278,8 @@ def automatic_slopes(c: Curve, around: Iterable[float]) -> Curve:
     touched: set[int] = set()
     for time in around:
         i = int(np.searchsorted(c.times, time))
-        touched.update(range(max(i - 1, 0), min(i + 2, len(c))))
+        reach = 1 if neighbours else 0
+        touched.update(range(max(i - reach, 0), min(i + reach + 1, len(c))))
     for i in touched:
         rule = c.marks[i, 1]
         if rule == FREE:

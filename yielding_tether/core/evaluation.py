@@ -82,7 +82,7 @@ class Stage:
 @dataclass
 class Limb:
     """Where a limb's numbers are: nodes of its joints, of its IK control and that control's space, of what it
-    hangs from (-1 the world), its channels, and its shape."""
+    hangs from (-1 the world), its channels (`guide`: how far the bend guide stands), and its shape."""
 
     member: Member
     part: LimbPart
@@ -92,6 +92,7 @@ class Limb:
     target: int
     fk: Ints
     ik: Ints
+    guide: int
     drive: int
     captured: int
     geometry: two_segment.Geometry
@@ -278,7 +279,7 @@ class Program:
 
         switches = (drive,) if share < 0 else (drive, share)
         # The first six IK channels belong to the stage of the control.
-        used = tuple({*own.values(), *switches} - set(ik[:6].tolist()))
+        used = tuple({*own.values(), *switches} - set(ik[:6].tolist()) - {own[part.ik, "guide"]})
         rigid = share < 0 and not any(part.moves)
         form = two_segment.shape(tuple(geometry.offsets[1]), tuple(geometry.offsets[2]), geometry.constants)
         table_row = self._rows.add_limb(
@@ -287,7 +288,8 @@ class Program:
         self._stages.append(Stage(label, nodes, reads, (LIMB, table_row, 1), used, switches))
         self.limbs[member.id, part.name] = Limb(
             member, part, parent, (nodes[0], nodes[1], nodes[2]), self.nodes[member.id, part.ik, "space"], control,
-            np.array(chans, dtype=np.int64), ik, drive, share, geometry, frozenset(self._locked(part, own)),
+            np.array(chans, dtype=np.int64), ik, own[part.ik, "guide"], drive, share, geometry,
+            frozenset(self._locked(part, own)),
         )  # fmt: skip
 
     def _sample(self, member: Member, joint: str) -> int:

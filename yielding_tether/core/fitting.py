@@ -94,11 +94,27 @@ def limb_bends(limb: Limb, poses: Poses) -> Floats:
     return out
 
 
-def guide_places(limb: Limb, poses: Poses) -> Floats:
-    """(F, 3) where the bend guide of a limb stands, fitted to the pose whichever system drives."""
+def guide_places(limb: Limb, poses: Poses, extra: Floats | None = None) -> Floats:
+    """(F, 3) where the bend guide of a limb stands, fitted to the pose whichever system drives; `extra` (F,): metres
+    beyond its sensible distance."""
     out = np.empty((len(poses.times), 3))
-    two_segment.guides(*_posed(limb, poses), out)
+    two_segment.guides(*_posed(limb, poses), np.zeros(len(out)) if extra is None else extra, out)
     return out
+
+
+def limb_length(limb: Limb) -> float:
+    """Length of the limb's two segments at rest, metres."""
+    return float(np.linalg.norm(limb.geometry.offsets[1:], axis=1).sum())
+
+
+def guide_distance(limb: Limb, poses: Poses, guide: Floats) -> float:
+    """Metres beyond its sensible distance at which a guide at `guide` (3,) stands off the line of aim, in the pose at
+    the first time."""
+    root, end = poses.pos[0, limb.nodes[0]], poses.pos[0, limb.nodes[2]]
+    line = end - root
+    off = guide - root
+    aim = line / max(float(np.linalg.norm(line)), 1e-9)
+    return float(np.linalg.norm(off - (off @ aim) * aim)) - two_segment.SENSIBLE * limb_length(limb)
 
 
 def swivel_towards(limb: Limb, poses: Poses, guide: Floats) -> float:

@@ -84,7 +84,7 @@ class KeyCount:
 class Proof:
     """`departure_*`: how far the motion inside the range left what was there; `outside_*`: the same outside
     (place in metres, rotation in radians); `residual_*`: what locked channels kept the systems from
-    reproducing, with the channels that could give way."""
+    reproducing, with the channels that could give way; `tolerance`: what the departure was asked to stay within."""
 
     operation: str
     first: float
@@ -99,6 +99,14 @@ class Proof:
     residual_turn: float = 0.0
     gives: dict[str, float] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
+    tolerance: tuple[float, float] | None = None
+
+    @property
+    def within(self) -> bool:
+        """Whether the departure stays within the tolerance, where one was given."""
+        return self.tolerance is None or (
+            self.departure_place.value <= self.tolerance[0] and self.departure_turn.value <= self.tolerance[1]
+        )
 
     @property
     def worst_frame(self) -> float:
@@ -170,7 +178,7 @@ def measure_changes(before: Program, after: Program, at: list[tuple[Limb, float]
                 limb.member.id, limb.part.name, limb.part.label, t, pose, turn, jolt, twist,
                 max(SPEED_SHARE * speed, EXACT), max(SPEED_SHARE * spin, EXACT), *_jumps(then, k, mine),
             )  # fmt: skip
-            found.append(change if change.smooth else _explain(after, limb, change))
+            found.append(change if change.smooth else replace(change, reason=unmatched_speed(after, limb, t)))
     return tuple(found)
 
 
@@ -184,19 +192,19 @@ def _jumps(limits: Limits, k: int, nodes: slice) -> tuple[float, float, float, f
     )
 
 
-def _explain(after: Program, limb: Limb, change: Change) -> Change:
-    """The change with the reason why its speed could not be matched, if the pose is singular there."""
+def unmatched_speed(program: Program, limb: Limb, frame: float) -> str:
+    """Why no finite slope passes a limb's speed on at a frame, or nothing if one can."""
     # Speeds are measured over an eighth of a frame on both sides: what happens there counts.
-    near = change.frame + np.linspace(-4.0, 4.0, 9) * STEP
-    bends, carries = limb_bends(limb, after.evaluate(near))
+    near = frame + np.linspace(-4.0, 4.0, 9) * STEP
+    bends, carries = limb_bends(limb, program.evaluate(near))
     k = int(np.argmin(np.abs(np.sin(bends))))
     bend, carry = bends[k], carries[int(np.argmin(np.abs(np.cos(carries))))]
-    where = f"{limb.part.label} %s at frame {change.frame:g}: no finite slope passes its speed on there"
+    where = f"{limb.part.label} %s at frame {frame:g}: no finite slope passes its speed on there"
     if abs(np.sin(bend)) < NEARLY_STRAIGHT:
-        return replace(change, reason=where % ("is straight" if np.cos(bend) > 0.0 else "is folded as far as it goes"))
+        return where % ("is straight" if np.cos(bend) > 0.0 else "is folded as far as it goes")
     if abs(np.cos(carry)) < NEARLY_STRAIGHT:
-        return replace(change, reason=where % "points along its own hinge")
-    return change
+        return where % "points along its own hinge"
+    return ""
 
 
 def prove(
@@ -210,6 +218,7 @@ def prove(
     residual: tuple[float, float] = (0.0, 0.0),
     gives: dict[str, float] | None = None,
     notes: tuple[str, ...] = (),
+    tolerance: tuple[float, float] | None = None,
 ) -> Proof:
     """Measures an operation on the range first…last (frames; the end of the take counts as inside).
 
@@ -231,5 +240,5 @@ def prove(
     return Proof(
         operation, first, last, measure_changes(before, after, changes),
         within.place, within.turn, outside.place, outside.turn,
-        KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), notes,
+        KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), notes, tolerance,
     )  # fmt: skip

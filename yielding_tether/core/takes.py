@@ -69,7 +69,8 @@ class Capture:
 @dataclass(frozen=True)
 class Take:
     """One performance: curves by channel name, tethers and captures, on frames first…last at a rational rate
-    (frames a second). Immutable; an operation gives a new one that shares what it did not touch."""
+    (frames a second); `wanted` are the keys of findings that the animator wants as they are. Immutable; an operation
+    gives a new one that shares what it did not touch."""
 
     name: str
     rate: Fraction
@@ -78,6 +79,7 @@ class Take:
     curves: Mapping[str, Curve] = field(default_factory=dict)
     tethers: tuple[Tether, ...] = ()
     captures: Mapping[str, Capture] = field(default_factory=dict)
+    wanted: tuple[str, ...] = ()
 
     def __post_init__(self) -> None:
         if self.rate <= 0:

@@ -10,17 +10,20 @@ import numpy as np
 from ..core.cast import channel_id
 from ..core.curves import FREE, SMOOTH, Curve, Key, curve
 from ..core.evaluation import Program
+from ..core.measure import one_sided
 from ..core.operations.handover import Handover, apply
 from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, multiply, quat_to_euler, rotate
 from .ferry import BOLLARD, BOLLARD_HEAD, deck, quay, rail, rope
-from .marl import FINGERS, THUMB, marl
-from .posing import followed, hand_turn, keyed, nudge, reach, steps, swing
+from .marl import marl, palm_turn
+from .posing import fingers, followed, in_chest, keyed, nudge, reach, steps, swing
 
 LAST = 204
 #: Frames: the rope leaves the hand; it lands; the left and the right hand take hold of the rail.
 RELEASE, LANDING, GRIP_LEFT, GRIP_RIGHT = 74, 93, 108, 118
 GRAVITY = 9.81 / 24.0**2
+#: Speed of the hand where it lets the rope go, metres a frame.
+THROW = np.array([-0.03, 0.115, 0.112])
 
 
 def ferry_scene() -> Scene:
@@ -46,18 +49,19 @@ def cast_off() -> tuple[Scene, Take]:
     """The scene and its take."""
     scene = ferry_scene()
     take = Take("Cast off", Fraction(24), 0, LAST, tethers=tethers())
-    take = take.with_curves({**_deck(), **_body(), **_feet(), **_follows(), **_fingers()})
+    take = take.with_curves({**rocking(LAST), **_body(), **_feet(), **_follows(), **_fingers()})
     take = _arms(scene, take)
     take = _rope(scene, take)
     take = _grips(scene, take)
     return scene, take
 
 
-def _deck() -> dict[str, Curve]:
+def rocking(last: int) -> dict[str, Curve]:
+    """The deck on the tide."""
     return keyed("deck", {
-        "deck.rz": swing(68, 2.6, -6, LAST),
-        "deck.rx": swing(92, 1.3, -20, LAST),
-        "deck.ty": swing(80, 0.022, -10, LAST),
+        "deck.rz": swing(68, 2.6, -6, last),
+        "deck.rx": swing(92, 1.3, -20, last),
+        "deck.ty": swing(80, 0.022, -10, last),
     })  # fmt: skip
 
 
@@ -123,23 +127,7 @@ def _fingers() -> dict[str, Curve]:
     """Curl: the right hand holds the rope, opens to let it go, then both close on the rail."""
     right = [(0, 62), (RELEASE - 3, 62), (RELEASE, 10), (GRIP_RIGHT - 8, 6), (GRIP_RIGHT + 1, 58), (204, 58)]
     left = [(0, 22), (56, 16), (74, 30), (GRIP_LEFT - 8, 4), (GRIP_LEFT + 1, 58), (204, 58)]
-    table = {}
-    for letter, rows, sign in (("R", right, 1.0), ("L", left, -1.0)):
-        for n in (1, 2, 3):
-            curl = [(t, sign * v) for t, v in rows]
-            table[f"finger{n}.{letter}.rz"] = curl
-            table[f"finger{n}.tip.{letter}.rz"] = [(t, 0.8 * v) for t, v in curl]
-        table[f"thumb.{letter}.rx"] = [(t, abs(v) * 0.55) for t, v in rows]
-    return keyed("marl", table)
-
-
-def _palm(letter: str) -> Floats:
-    return np.cross(FINGERS, THUMB) if letter == "L" else np.cross(THUMB, FINGERS * [-1.0, 1.0, 1.0])
-
-
-def _turn(letter: str, fingers: tuple[float, float, float], palm: tuple[float, float, float]) -> Floats:
-    rest = FINGERS if letter == "L" else FINGERS * [-1.0, 1.0, 1.0]
-    return hand_turn(fingers, palm, rest, _palm(letter))
+    return fingers(right, left)
 
 
 def _on_rail(program: Program, frame: float, letter: str) -> tuple[Floats, Floats]:
@@ -148,42 +136,32 @@ def _on_rail(program: Program, frame: float, letter: str) -> tuple[Floats, Float
     node = program.nodes["rail", "rail"]
     x = 0.27 if letter == "L" else -0.25
     here, turn = poses.pos[0, node], poses.rot[0, node]
-    grip = _turn(letter, (0.16 if letter == "R" else -0.16, -0.42, 0.9), (0.0, -0.9, -0.42))
+    grip = palm_turn(letter, (0.16 if letter == "R" else -0.16, -0.42, 0.9), (0.0, -0.9, -0.42))
     return here + rotate(turn, np.array([x, 0.064, -0.05])), multiply(turn, grip)
 
 
 def _arms(scene: Scene, take: Take) -> Take:
     """FK throughout: rows give places in the space of the chest as it stands at that frame."""
     program = Program(scene, take)
-    chest = program.nodes["marl", "chest"]
-    rest = np.array([0.0, 1.21, 0.0])
-
-    def rows(letter: str, table: list[tuple[float, tuple[float, float, float], Floats, float]]):  # type: ignore[no-untyped-def]
-        for frame, place, turn, swivel in table:
-            poses = program.evaluate([frame])
-            c, r = poses.pos[0, chest], poses.rot[0, chest]
-            yield frame, c + rotate(r, np.array(place) - rest), multiply(r, turn), swivel
-
     down_r, down_l = (
-        _turn("R", (-0.1, -1.0, 0.15), (1.0, 0.0, 0.0)),
-        _turn("L", (0.1, -1.0, 0.15), (-1.0, 0.0, 0.0)),
+        palm_turn("R", (-0.1, -1.0, 0.15), (1.0, 0.0, 0.0)),
+        palm_turn("L", (0.1, -1.0, 0.15), (-1.0, 0.0, 0.0)),
     )
-    back = _turn("R", (-0.35, -0.75, -0.55), (0.9, 0.0, -0.3))
-    front = _turn("R", (0.05, -0.35, 0.95), (0.95, 0.1, -0.1))
-    thrown = _turn("R", (0.1, 0.25, 0.97), (0.5, -0.85, 0.1))
-    reachout = _turn("R", (0.0, -0.15, 1.0), (0.1, -1.0, -0.1))
+    back = palm_turn("R", (-0.35, -0.75, -0.55), (0.9, 0.0, -0.3))
+    front = palm_turn("R", (0.05, -0.35, 0.95), (0.95, 0.1, -0.1))
+    thrown = palm_turn("R", (0.1, 0.25, 0.97), (0.5, -0.85, 0.1))
+    reachout = palm_turn("R", (0.0, -0.15, 1.0), (0.1, -1.0, -0.1))
     right = [
         (0, (-0.34, 0.84, 0.06), down_r, 0.0),
         (22, (-0.42, 0.90, -0.24), back, -8.0),
         (38, (-0.22, 0.92, 0.36), front, 0.0),
         (57, (-0.46, 1.02, -0.36), back, -14.0),
-        (66, (-0.42, 0.88, 0.02), down_r, -8.0),
-        (RELEASE, (-0.18, 1.50, 0.47), thrown, 4.0),
-        (81, (-0.06, 1.62, 0.40), thrown, 8.0),
+        (67, (-0.27, 0.86, 0.06), down_r, -8.0),
+        (81, (-0.10, 1.66, 0.46), thrown, 8.0),
         (92, (-0.20, 1.22, 0.44), reachout, 6.0),
         (106, (-0.30, 1.16, 0.36), reachout, 0.0),
     ]
-    guard = _turn("L", (-0.25, -0.1, 1.0), (-0.5, -0.85, 0.0))
+    guard = palm_turn("L", (-0.25, -0.1, 1.0), (-0.5, -0.85, 0.0))
     left = [
         (0, (0.33, 0.86, 0.10), down_l, 0.0),
         (22, (0.34, 0.98, 0.26), guard, 0.0),
@@ -196,12 +174,17 @@ def _arms(scene: Scene, take: Take) -> Take:
     # FK keeps the hands on the bar for some frames after the grip, so that they arrive at its speed.
     for letter, table, grip, swivel in (("R", right, GRIP_RIGHT, -4.0), ("L", left, GRIP_LEFT, 4.0)):
         held = [(t, *_on_rail(program, t, letter), swivel) for t in (grip, grip + 3, grip + 8)]
-        take = reach(scene, take, "marl", f"arm.{letter}", [*rows(letter, table), *held])
+        free = in_chest(program, table)
+        if letter == "R":
+            # The hand goes through the release at the speed that carries the rope to the bollard.
+            ((_, place, turn, _),) = in_chest(program, [(RELEASE, (-0.18, 1.42, 0.50), thrown, 0.0)])
+            free += [(RELEASE + k, place + 0.9 * k * THROW, turn, 4.0) for k in (-3, 0, 2)]
+        take = reach(scene, take, "marl", f"arm.{letter}", sorted([*free, *held], key=lambda row: row[0]))
     return take
 
 
 def _rope(scene: Scene, take: Take) -> Take:
-    """The rope flies free from the hand, over the bollard, and drops round it."""
+    """The rope leaves the hand with the speed it has there, flies over the bollard, and drops round it."""
     program = Program(scene, take)
     node, space = program.nodes["rope", "rope"], program.nodes["rope", "rope", "space"]
     held = program.evaluate([RELEASE - 1e-6])
@@ -213,12 +196,16 @@ def _rope(scene: Scene, take: Take) -> Take:
     speed = (over - start) / span
     speed[1] += 0.5 * GRAVITY * span
     fall = speed - np.array([0.0, GRAVITY * span, 0.0])
+    thrown = one_sided(program, np.array([float(RELEASE)]), np.array([node])).velocity[1, 0, 0]
+    step = 1.0 / 32.0
+    earlier = program.evaluate([RELEASE - step]).rot[0, node]
     turned = quat_to_euler(2, tuple(held.rot[0, node].tolist()), 0.0, 0.0, 0.0)
+    before = quat_to_euler(2, tuple(earlier.tolist()), *turned)
     curves = {}
     for axis, letter in enumerate("xyz"):
         down = over[axis] - (BOLLARD_HEAD - 0.2 if axis == 1 else 0.0)
         keys = [
-            Key(RELEASE, 0.0, start[axis], 0.0, speed[axis], SMOOTH, FREE),
+            Key(RELEASE, 0.0, start[axis], 0.0, float(thrown[axis]), SMOOTH, FREE),
             Key(
                 LANDING,
                 over[axis],
@@ -235,7 +222,7 @@ def _rope(scene: Scene, take: Take) -> Take:
         flat = {0: 2.0 * np.pi, 1: angle + 1.2, 2: 0.0}[axis]
         spin = (flat - angle) / span
         curves[channel_id("rope", "rope", f"r{letter}")] = curve([
-            Key(RELEASE, 0.0, angle, 0.0, spin, SMOOTH, FREE),
+            Key(RELEASE, 0.0, angle, 0.0, (angle - float(before[axis])) / step, SMOOTH, FREE),
             Key(LANDING, flat, flat, spin * 0.6, spin * 0.3, SMOOTH, FREE),
             Key(LANDING + 5, flat + 0.1, flat + 0.1, 0.0, 0.0, SMOOTH, FREE),
         ])  # fmt: skip

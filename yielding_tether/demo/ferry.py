@@ -12,6 +12,8 @@ RAIL_HEIGHT, RAIL_AHEAD = 0.98, 0.72
 #: Where the quay's bollard stands, and the height of its head above the water's level of zero.
 BOLLARD: V = (-0.35, 0.0, 2.9)
 BOLLARD_HEAD = 0.42
+#: Where the lantern's hook hangs over the deck.
+HOOK: V = (0.46, 1.5, 0.56)
 
 
 def _piece(id: str, name: str, kind: str, at: V, shapes: list[Shape]) -> Member:
@@ -81,3 +83,26 @@ def rope() -> Member:
         for n in range(4)
     ]
     return _piece("rope", "Mooring rope", "prop", (0.0, 0.1, -0.6), rings)
+
+
+def hook() -> Member:
+    """A post with an arm and the hook that the lantern hangs on."""
+    y = HOOK[1]
+    shapes = [
+        Shape("hook", "capsule", "rail", (0.34, -y, 0.1), (0.34, 0.22, 0.1), (0.034, 0.028)),
+        Shape("hook", "capsule", "rail", (0.34, 0.16, 0.1), (-0.02, 0.2, 0.0), (0.02, 0.017)),
+        Shape("hook", "capsule", "iron", (0.0, 0.19, 0.0), (0.0, 0.03, 0.0), (0.008, 0.008)),
+        Shape("hook", "ring", "iron", (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (0.026, 0.007)),
+    ]
+    return _piece("hook", "Hook", "set", HOOK, shapes)
+
+
+def lantern() -> Member:
+    """The lantern: its joint is the middle of its body, its handle is above."""
+    shapes = [
+        Shape("lantern", "capsule", "iron", (0.0, -0.1, 0.0), (0.0, -0.085, 0.0), (0.075, 0.07)),
+        Shape("lantern", "capsule", "glow", (0.0, -0.04, 0.0), (0.0, 0.03, 0.0), (0.058, 0.052)),
+        Shape("lantern", "capsule", "iron", (0.0, 0.085, 0.0), (0.0, 0.12, 0.0), (0.066, 0.03)),
+        Shape("lantern", "ring", "iron", (0.0, 0.2, 0.0), (0.0, 0.0, 1.0), (0.06, 0.008)),
+    ]
+    return _piece("lantern", "Lantern", "prop", (-0.3, 1.0, 0.4), shapes)

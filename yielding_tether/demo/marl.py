@@ -7,6 +7,8 @@ import numpy as np
 from ..core.cast import FkPart, FreePart, LimbPart, Member, Part, Shape, Side
 from ..core.proposal import find_hinge
 from ..core.skeleton import Joint, Skeleton
+from ..core.transforms import Floats
+from .posing import hand_turn
 
 V = tuple[float, float, float]
 
@@ -45,6 +47,13 @@ _TIPS: dict[str, V] = {
 #: At rest the fingers point down the arm and the thumbs forward; both hands, left first.
 FINGERS = np.array([0.064, -0.075, 0.0])
 THUMB = np.array([0.0, 0.0, 1.0])
+
+
+def palm_turn(letter: str, fingers: V, palm: V) -> Floats:
+    """World rotation (4,) of the left ("L") or right ("R") hand whose fingers and palm point these ways."""
+    rest = FINGERS if letter == "L" else FINGERS * [-1.0, 1.0, 1.0]
+    facing = np.cross(FINGERS, THUMB) if letter == "L" else np.cross(THUMB, rest)
+    return hand_turn(fingers, palm, rest, facing)
 
 
 def _mirrored(v: V) -> V:

@@ -13,7 +13,7 @@ from ..core.evaluation import Program
 from ..core.fitting import fit_values
 from ..core.systems import fk
 from ..core.takes import Scene, Take, Tether
-from ..core.transforms import ORDERS, Floats, frame_turn, inverse, multiply
+from ..core.transforms import ORDERS, Floats, frame_turn, inverse, multiply, rotate
 
 Table = Mapping[str, Sequence[tuple[float, float]]]
 
@@ -72,9 +72,34 @@ def hand_turn(fingers: Sequence[float], palm: Sequence[float], rest_fingers: Flo
     return multiply(wanted, inverse(rest))
 
 
-def reach(
-    scene: Scene, take: Take, member: str, part: str, rows: Sequence[tuple[float, Floats, Floats, float]]
-) -> Take:
+def fingers(right: Sequence[tuple[float, float]], left: Sequence[tuple[float, float]]) -> dict[str, Curve]:
+    """Curl of both hands' fingers and thumbs from tables of (frame, degrees)."""
+    table: dict[str, Sequence[tuple[float, float]]] = {}
+    for letter, rows, sign in (("R", right, 1.0), ("L", left, -1.0)):
+        for n in (1, 2, 3):
+            curl = [(t, sign * v) for t, v in rows]
+            table[f"finger{n}.{letter}.rz"] = curl
+            table[f"finger{n}.tip.{letter}.rz"] = [(t, 0.8 * v) for t, v in curl]
+        table[f"thumb.{letter}.rx"] = [(t, abs(v) * 0.55) for t, v in rows]
+    return keyed("marl", table)
+
+
+Row = tuple[float, Floats, Floats, float]
+
+
+def in_chest(program: Program, table: Sequence[tuple[float, tuple[float, float, float], Floats, float]]) -> list[Row]:
+    """Rows for `reach` from places and rotations in the space of the chest as it stands at each frame."""
+    chest = program.nodes["marl", "chest"]
+    rest = program.scene.member("marl").skeleton.rest_pose[0][program.scene.member("marl").skeleton.index["chest"]]
+    found = []
+    for frame, place, turn, swivel in table:
+        poses = program.evaluate([frame])
+        c, r = poses.pos[0, chest], poses.rot[0, chest]
+        found.append((float(frame), c + rotate(r, np.array(place) - rest), multiply(r, turn), swivel))
+    return found
+
+
+def reach(scene: Scene, take: Take, member: str, part: str, rows: Sequence[Row]) -> Take:
     """FK keys of a limb whose end is at a place in the world at given frames.
 
     rows: (frame, place (3,), rotation (4,), swivel in degrees). The limb is posed in IK and fitted in FK, so

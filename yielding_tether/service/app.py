@@ -29,7 +29,7 @@ from ..store.store import Missing, Stale, Store
 from . import operations
 from . import schemas as s
 from .guard import Guard
-from .studio import Studio, as_drag, card, pose_strip, pose_table, strands
+from .studio import Studio, as_drag, card, clip_info, curve_infos, pose_strip, pose_table, stand_infos, strands
 
 #: Most frames of poses in one answer.
 MAX_POSES = 1024
@@ -242,6 +242,31 @@ def _takes(app: FastAPI, studio: Studio) -> None:
     def read_card(take_id: TakeId, member: str, part: str, frame: Frames, revision: int | None = None) -> s.Card:
         return card(studio.open(take_id, revision).program, member, part, frame)
 
+    @app.get("/api/takes/{take_id}/curves", tags=["takes"], summary="Channels with their keys", responses=PROBLEMS)
+    def read_curves(
+        take_id: TakeId, channel: Annotated[list[str], Query(max_length=200)], revision: int | None = None
+    ) -> list[s.CurveInfo]:
+        return curve_infos(studio.open(take_id, revision).program, channel)
+
+    @app.get(
+        "/api/takes/{take_id}/stands",
+        tags=["takes"],
+        summary="Where limbs stand or hold, and how far they slip",
+        responses=PROBLEMS,
+    )
+    def read_stands(take_id: TakeId, revision: int | None = None) -> list[s.StandInfo]:
+        return stand_infos(studio.open(take_id, revision).program)
+
+    @app.get(
+        "/api/takes/{take_id}/compare",
+        tags=["revisions"],
+        summary="Two revisions, or takes, against one another",
+        responses=PROBLEMS,
+    )
+    def read_comparison(take_id: TakeId, a: int, b: int, take_b: int | None = None) -> s.Compared:
+        """`a` and `b` are revisions; with `take_b`, `b` is one of that take."""
+        return studio.compare(take_id, a, b, take_b)
+
     @app.get(
         "/api/takes/{take_id}/revisions",
         tags=["revisions"],
@@ -301,6 +326,36 @@ def _writing(app: FastAPI, studio: Studio) -> None:
     )
     def apply_operation(take_id: TakeId, asked: s.OperationAsked) -> s.Applied:
         return studio.apply(take_id, asked)
+
+    @app.post(
+        "/api/takes/{take_id}/wanted",
+        tags=["operations"],
+        summary="Mark a finding as wanted, or as open again",
+        responses=PROBLEMS,
+    )
+    def mark(take_id: TakeId, asked: s.Marked) -> s.Applied:
+        return studio.mark(take_id, asked)
+
+    @app.post(
+        "/api/takes/{take_id}/clips",
+        tags=["clips"],
+        summary="Copy a pose or a range of some parts, and keep it",
+        responses=PROBLEMS,
+    )
+    def copy(take_id: TakeId, asked: s.CopyAsked) -> s.ClipInfo:
+        return studio.copy(take_id, asked)
+
+    @app.get("/api/clips", tags=["clips"], summary="All kept clips, newest first", responses=PROBLEMS)
+    def list_clips() -> list[s.ClipInfo]:
+        return [clip_info(id, clip) for id, clip in studio.store.clips()]
+
+    @app.post("/api/clips/{clip_id}/name", tags=["clips"], status_code=204, summary="Rename a clip", responses=PROBLEMS)
+    def rename_clip(clip_id: int, asked: s.Renamed) -> None:
+        studio.store.rename_clip(clip_id, asked.name)
+
+    @app.delete("/api/clips/{clip_id}", tags=["clips"], status_code=204, summary="Remove a clip", responses=PROBLEMS)
+    def remove_clip(clip_id: int) -> None:
+        studio.store.remove_clip(clip_id)
 
     @app.post(
         "/api/takes/{take_id}/pose",
@@ -389,7 +444,8 @@ async def _answer(socket: WebSocket, studio: Studio, take_id: int, text: str) ->
 def _posed(studio: Studio, take_id: int, asked: s.DragAsked) -> bytes:
     program = studio.open(take_id, asked.revision).program
     found = pose.solve(program, as_drag(asked))
-    return pose_table(program, program.evaluate([asked.frame], overrides=dict(found.values))).tobytes()
+    poses = program.evaluate([asked.frame], overrides=dict(found.values))
+    return pose_table(program, poses, dict(found.values)).tobytes()
 
 
 def _interface(app: FastAPI, web: Path) -> None:

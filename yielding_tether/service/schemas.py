@@ -121,13 +121,19 @@ class Follow(Model):
 
 
 class FindingInfo(Model):
-    kind: str
+    """A fault: `key` names it in operations; from `frame` to `last`, sizes in metres and radians (a frame, for jumps of
+    speed). `wanted`: the animator wants it as it is."""
+
+    key: str
+    kind: Literal["one-sided", "pop", "speed", "smooth", "half", "opposite", "flip", "lost"]
     member: str
     part: str
     frame: float
+    last: float
     place: float
     turn: float
     sentence: str
+    wanted: bool = False
 
 
 class Strand(Model):
@@ -164,8 +170,11 @@ class TakeInfo(Model):
     limbs: list[LimbInfo]
     strands: list[Strand]
     findings: list[FindingInfo]
+    wanted: list[FindingInfo] = Field(description="findings marked as wanted")
     proof: dict[str, Any] | None
     label: str
+    revision_name: str | None
+    parent: int | None = Field(description="the revision before, if there is one")
 
 
 class TransformsAsked(Model):
@@ -193,16 +202,43 @@ class PartRef(Model):
     part: str
 
 
+class KeysNamed(Model):
+    """Keys by channel and frames; or by part and frames: then those of all its channels."""
+
+    channel: str | None = None
+    part: PartRef | None = None
+    times: Annotated[list[Finite], Field(min_length=1, max_length=20000)]
+
+
+class KeyEdit(Model):
+    """An edit of named keys: "add" (without changing the curve, then `values`), "delete", "move" by frames and by a
+    value (metres, radians or none), "scale" times about a frame, "set" what `values` holds: arriving, leaving,
+    slope_in, slope_out (a frame), kind (0 stepped, 1 linear, 2 smooth), rule (0 free, 1 automatic, 2 flat), tag,
+    lock."""
+
+    what: Literal["add", "delete", "move", "scale", "set"]
+    keys: Annotated[list[KeysNamed], Field(min_length=1, max_length=2000)]
+    by: Finite = 0.0
+    rise: Finite = 0.0
+    about: Finite = 0.0
+    factor: Finite = 1.0
+    values: dict[str, Finite] = {}
+
+
 class OperationAsked(Model):
     """An operation on a stretch of some parts. `last` null means from here on. `choices` are those that
-    GET /api/operations describes; what is left out takes its default."""
+    GET /api/operations describes; what is left out takes its default. A repair names `findings` (none: all), an edit of
+    keys has its `edit`, a paste its `clip`; the member of the first part is who it goes to."""
 
     operation: str
     revision: int
-    parts: Annotated[list[PartRef], Field(min_length=1, max_length=200)]
-    first: Finite
+    parts: Annotated[list[PartRef], Field(max_length=200)] = []
+    first: Finite = 0.0
     last: Finite | None = None
     choices: dict[str, str | int | float | bool] = {}
+    findings: Annotated[list[str], Field(max_length=2000)] = []
+    edit: KeyEdit | None = None
+    clip: int | None = None
     model_config = ConfigDict(
         extra="forbid",
         json_schema_extra={
@@ -307,6 +343,7 @@ class Card(Model):
     captured: float | None
     driver: str
     systems: list[CardSystem]
+    others: list[CardChannel] = Field(description="driver, bend guide, and the weights of what is followed")
     idle_place: float | None
     idle_turn: float | None
     residual: float | None
@@ -317,21 +354,118 @@ class Card(Model):
 class Choice(Model):
     name: str
     label: str
-    kind: Literal["options", "whole"]
+    kind: Literal["options", "whole", "number"]
     options: list[tuple[str, str]] = []
-    least: int = 0
-    most: int = 0
-    default: str | int
+    least: float = 0
+    most: float = 0
+    default: str | int | float
     folded: bool = False
     help: str = ""
 
 
 class OperationInfo(Model):
+    """`applies`: to a stretch of limbs, or of any parts; to a part at one frame; to findings, keys, a clip or a take."""
+
     id: str
     label: str
-    applies: Literal["limbs"]
+    applies: Literal["limbs", "parts", "frame", "findings", "keys", "clip", "take"]
     help: str
     choices: list[Choice]
+
+
+class Marked(Based):
+    """A finding marked as wanted, or as open again."""
+
+    finding: str
+    wanted: bool
+
+
+class CopyAsked(Model):
+    """Parts of one cast member to copy: a pose where first is last, else a range."""
+
+    revision: int | None = None
+    member: str
+    parts: Annotated[list[str], Field(min_length=1, max_length=200)]
+    first: Finite
+    last: Finite
+    name: Annotated[str, Field(max_length=120)] = ""
+
+
+class ClipInfo(Model):
+    """A kept clip: `length` in frames, 0 for a pose."""
+
+    id: int
+    name: str
+    source: str
+    length: float
+    parts: list[str]
+
+
+class Renamed(Model):
+    name: Annotated[str, Field(min_length=1, max_length=120)]
+
+
+class CurveKey(Model):
+    """A key: values in metres or radians, slopes a frame."""
+
+    time: float
+    arriving: float
+    leaving: float
+    slope_in: float
+    slope_out: float
+    kind: int
+    rule: int
+    tag: int
+    lock: int
+
+
+class CurveInfo(Model):
+    """A channel with its keys; without keys it has its `default`."""
+
+    channel: str
+    label: str
+    unit: str
+    role: str
+    default: float
+    keys: list[CurveKey]
+
+
+class PartDifference(Model):
+    """How far one part's joints stand apart, frame by frame: metres."""
+
+    member: str
+    part: str
+    label: str
+    place: list[float]
+
+
+class Compared(Model):
+    """Two revisions, or two takes of one scene, over the frames both have. Per frame the greatest difference of any
+    joint: metres and radians; parts in order of their greatest difference. `proof` measures b against a."""
+
+    frames: list[float]
+    place: list[float]
+    turn: list[float]
+    parts: list[PartDifference]
+    proof: dict[str, Any]
+    sentence: str
+    findings_a: int
+    findings_b: int
+    keys_a: int
+    keys_b: int
+
+
+class StandInfo(Model):
+    """A limb at rest in what it follows: `should`, per frame, where its end would be without slip; slip in metres."""
+
+    member: str
+    part: str
+    joint: str
+    anchor: str
+    first: int
+    last: int
+    should: list[Vec3]
+    slip: list[float]
 
 
 class ImportedInfo(Model):

@@ -11,13 +11,17 @@ from typing import Generic, TypeVar
 
 import numpy as np
 
-from ..core.cast import FkPart, FreePart, LimbPart, Member, Part
+from ..core import clips
+from ..core.cast import Channel, FkPart, FreePart, LimbPart, Member, Part
+from ..core.clips import Clip
 from ..core.curves import EMPTY, LEAVING
+from ..core.errors import CoreError
 from ..core.evaluation import Limb, Poses, Program
-from ..core.findings import Finding, find_pops
+from ..core.findings import Finding, find_all, switch_times
 from ..core.fitting import fit_limb, guide_places, system_channels
 from ..core.operations import pose
-from ..core.proof import Proof
+from ..core.proof import Proof, prove
+from ..core.stands import find_stands
 from ..core.takes import WORLD, Take
 from ..core.transforms import Floats, rotation_distance
 from ..store.codec import proof_json
@@ -99,7 +103,7 @@ class Studio:
     def try_(self, take_id: int, asked: s.OperationAsked) -> tuple[str, Trial]:
         """Runs an operation without writing anything; the trial can be looked at by its name."""
         base = self.open(take_id, asked.revision)
-        take, proof, label = operations.run(base.program, asked)
+        take, proof, label = operations.run(base.program, asked, self.store.clip)
         name = secrets.token_urlsafe(9)
         return name, self._trials.put(name, Trial(base, Program(base.loaded.scene, take), proof, label))
 
@@ -112,7 +116,7 @@ class Studio:
     def apply(self, take_id: int, asked: s.OperationAsked) -> s.Applied:
         """Runs an operation and writes it as one revision on the one it started from."""
         base = self.open(take_id, asked.revision)
-        take, proof, label = operations.run(base.program, asked)
+        take, proof, label = operations.run(base.program, asked, self.store.clip)
         return self._commit(base, take, label, asked.model_dump(mode="json"), proof)
 
     def apply_drag(self, take_id: int, asked: s.DragAsked) -> s.Applied:
@@ -136,10 +140,41 @@ class Studio:
             proof=proof_json(proof),
         )
 
+    def mark(self, take_id: int, asked: s.Marked) -> s.Applied:
+        """Marks a finding as wanted, or as open again, as a revision of its own."""
+        base = self.open(take_id, asked.revision)
+        found = {f.key: f for f in find_all(base.program, wanted=True)}
+        if asked.finding not in found:
+            raise CoreError("This finding is not there any more: something has changed since it was listed.")
+        take = base.loaded.take
+        marked = [k for k in take.wanted if k != asked.finding] + ([asked.finding] if asked.wanted else [])
+        label = f"{'Wanted' if asked.wanted else 'Open again'}: {found[asked.finding].sentence}"[:200]
+        body = {"operation": "mark", **asked.model_dump(mode="json")}
+        return self._commit(base, replace(take, wanted=tuple(marked)), label, body, None)
+
+    # --- clips ----------------------------------------------------------------------------------------
+
+    def copy(self, take_id: int, asked: s.CopyAsked) -> s.ClipInfo:
+        """Keeps a pose or a range of some parts."""
+        program = self.open(take_id, asked.revision).program
+        clip = clips.copy(program, asked.member, asked.parts, asked.first, asked.last, asked.name)
+        return clip_info(self.store.keep_clip(clip), clip)
+
     # --- what the bench shows -------------------------------------------------------------------------
 
     def findings(self, open_: Open) -> list[Finding]:
-        return self._findings.made(open_.loaded.revision, lambda: find_pops(open_.program))
+        """Open findings."""
+        return [f for f in self._all_findings(open_) if f.key not in open_.loaded.take.wanted]
+
+    def _all_findings(self, open_: Open) -> list[Finding]:
+        return self._findings.made(open_.loaded.revision, lambda: find_all(open_.program, wanted=True))
+
+    def compare(self, take_id: int, a: int, b: int, other: int | None) -> s.Compared:
+        """Two revisions of a take, or one of it and one of another take of the same scene."""
+        one, two = self.open(take_id, a), self.open(take_id if other is None else other, b)
+        if one.loaded.scene_id != two.loaded.scene_id:
+            raise CoreError("Two takes can be compared where they play in one scene.")
+        return compared(one.program, two.program, len(self.findings(one)), len(self.findings(two)))
 
     def entry(self, take_id: int, head: int) -> s.TakeEntry:
         """What Home tells of a take; remembered by its head, so that long captures are not opened each time."""
@@ -151,7 +186,7 @@ class Studio:
         return s.TakeEntry(
             id=take_id, name=take.name, first=take.first, last=take.last, rate=float(take.rate),
             revisions=len(self.store.revisions(take_id)),
-            keys=sum(len(c) for n, c in take.curves.items() if not n.endswith((".position", ".rotation"))),
+            keys=key_count(take),
             captured=bool(take.captures), findings=[f.sentence for f in self.findings(open_)],
         )  # fmt: skip
 
@@ -162,6 +197,7 @@ class Studio:
         rows = self.store.revisions(take_id)
         row, redo = next((r, n) for r, n in rows if r.id == loaded.revision)
         found = self.findings(open_)
+        wanted = [f for f in self._all_findings(open_) if f.key in take.wanted]
         names, _ = program.joints()
         return s.TakeInfo(
             id=take_id, scene_id=loaded.scene_id, scene=loaded.scene.name, name=take.name, rate=float(take.rate),
@@ -169,8 +205,9 @@ class Studio:
             revision=loaded.revision, number=row.number, can_undo=row.parent is not None, can_redo=redo is not None,
             members=[member_info(m) for m in loaded.scene.members], joints=names,
             limbs=[s.LimbInfo(member=m, part=p) for m, p in program.limbs],
-            strands=strands(program, found), findings=[finding_info(f) for f in found], proof=row.proof,
-            label=row.label,
+            strands=strands(program, found), findings=[finding_info(f) for f in found],
+            wanted=[finding_info(f, True) for f in wanted], proof=row.proof, label=row.label, revision_name=row.name,
+            parent=row.parent,
         )  # fmt: skip
 
     def revisions(self, take_id: int) -> list[s.RevisionInfo]:
@@ -215,16 +252,87 @@ def member_info(member: Member) -> s.MemberInfo:
     )  # fmt: skip
 
 
-def finding_info(f: Finding) -> s.FindingInfo:
+def finding_info(f: Finding, wanted: bool = False) -> s.FindingInfo:
     return s.FindingInfo(
-        kind=f.kind,
-        member=f.member,
-        part=f.part,
-        frame=f.frame,
-        place=f.place,
-        turn=f.turn,
-        sentence=f.sentence,
-    )
+        key=f.key, kind=f.kind, member=f.member, part=f.part, frame=f.frame, last=f.last, place=f.place,  # type: ignore[arg-type]
+        turn=f.turn, sentence=f.sentence, wanted=wanted,
+    )  # fmt: skip
+
+
+def clip_info(id: int, clip: Clip) -> s.ClipInfo:
+    return s.ClipInfo(
+        id=id, name=clip.name, source=clip.source, length=clip.length, parts=[p.label for p in clip.parts]
+    )  # fmt: skip
+
+
+def compared(a: Program, b: Program, findings_a: int, findings_b: int) -> s.Compared:
+    """The difference of two takes over the frames both have."""
+    first, last = max(a.take.first, b.take.first), min(a.take.last, b.take.last)
+    if last < first:
+        raise CoreError("These takes have no frame in common.")
+    frames = np.arange(first, last + 1, dtype=np.float64)
+    names, nodes_a = a.joints()
+    nodes_b = b.joints()[1]
+    one, two = a.evaluate(frames), b.evaluate(frames)
+    place = np.linalg.norm(two.pos[:, nodes_b] - one.pos[:, nodes_a], axis=-1)
+    turn = rotation_distance(two.rot[:, nodes_b], one.rot[:, nodes_a])
+    column = {name: k for k, name in enumerate(names)}
+    rows = []
+    for member in a.scene.members:
+        for part in member.parts:
+            mine = place[:, [column[member.id, j] for j in part.joints]].max(axis=1)
+            label = part.label if member.kind == "character" else member.name
+            rows.append(s.PartDifference(member=member.id, part=part.name, label=label, place=mine.tolist()))
+    rows.sort(key=lambda r: -max(r.place))
+    changes = [(limb, t) for limb in b.limbs.values() for t in switch_times(b, limb)]
+    proof = prove("compare", a, b, float(first), float(last), changes)
+    return s.Compared(
+        frames=frames.tolist(), place=place.max(axis=1).tolist(), turn=turn.max(axis=1).tolist(),
+        parts=[r for r in rows if max(r.place) > 0.0], proof=proof_json(proof), sentence=operations.sentence(proof),
+        findings_a=findings_a, findings_b=findings_b, keys_a=key_count(a.take), keys_b=key_count(b.take),
+    )  # fmt: skip
+
+
+def key_count(take: Take) -> int:
+    """Keys of a take, those of what is followed left out."""
+    return sum(len(c) for n, c in take.curves.items() if not n.endswith((".position", ".rotation")))
+
+
+def stand_infos(program: Program) -> list[s.StandInfo]:
+    """Where limbs stand or hold, and how far they slip."""
+    return [
+        s.StandInfo(
+            member=x.member, part=x.part, joint=x.joint, anchor=x.anchor, first=x.first, last=x.last,
+            should=x.should.tolist(), slip=x.slip.tolist(),
+        )
+        for x in find_stands(program)
+    ]  # fmt: skip
+
+
+def curve_infos(program: Program, channels: list[str]) -> list[s.CurveInfo]:
+    """Channels with their keys."""
+    found = []
+    for name in channels:
+        if name not in program.channels:
+            raise CoreError(f"The take has no channel {name}.")
+        c = program.channels[name]
+        channel = program.info[c][2]
+        kept = program.take.curves.get(name, EMPTY)
+        found.append(
+            s.CurveInfo(
+                channel=name, label=channel_label(channel), unit=pose.unit_of(channel.name), role=channel.role,
+                default=float(program.defaults[c]), keys=[s.CurveKey(**k._asdict()) for k in kept.all_keys()],
+            )
+        )  # fmt: skip
+    return found
+
+
+def channel_label(channel: Channel) -> str:
+    """A channel as the animator reads it."""
+    if channel.role == "tether":
+        anchor, _, what = channel.name.rpartition(".")
+        return f"follows {anchor}, {what}"
+    return f"{channel.control} {_NAMES.get(channel.name, channel.name)}"
 
 
 def strands(program: Program, found: list[Finding]) -> list[s.Strand]:
@@ -321,9 +429,9 @@ def _anchor_label(program: Program, member_id: str, anchor: str) -> str:
     return f"{member.name}'s {anchor}"
 
 
-def pose_table(program: Program, poses: Poses) -> np.ndarray:
+def pose_table(program: Program, poses: Poses, values: dict[int, float] | None = None) -> np.ndarray:
     """(F, J + 2 L, 7) float32 positions and rotations: all joints of the cast, then for each limb its IK control
-    and its bend guide as they are drawn.
+    and its bend guide as they are drawn. `values`: channels that a drag holds elsewhere than their curves say.
 
     Whichever system drives, the control is drawn where it fits the pose: at its target while IK drives, else at
     the end of the limb.
@@ -337,7 +445,10 @@ def pose_table(program: Program, poses: Poses) -> np.ndarray:
         row = len(nodes) + 2 * n
         shown = _control_places(program, limb, poses)
         table[:, row, :3], table[:, row, 3:] = shown
-        table[:, row + 1, :3] = guide_places(limb, poses)
+        extra = program.sample(poses.times, poses.side, np.array([limb.guide]))[0]
+        if values and limb.guide in values:
+            extra[:] = values[limb.guide]
+        table[:, row + 1, :3] = guide_places(limb, poses, extra)
         table[:, row + 1, 6] = 1.0
     return table
 
@@ -354,7 +465,8 @@ def _control_places(program: Program, limb: Limb, poses: Poses) -> tuple[Floats,
 
 _NAMES = {
     "tx": "move x", "ty": "move y", "tz": "move z", "rx": "turn x", "ry": "turn y", "rz": "turn z",
-    "swivel": "swivel", "carry": "carry angle", "twist": "twist", "bend": "bend side",
+    "swivel": "swivel", "carry": "carry angle", "twist": "twist", "bend": "bend side", "drive": "driver, 0 FK to 1 IK",
+    "captured": "share of the capture", "guide": "guide, beyond its distance",
 }  # fmt: skip
 
 
@@ -401,10 +513,29 @@ def card(program: Program, member_id: str, part_name: str, frame: float) -> s.Ca
     )
     return s.Card(
         member=member_id, part=part_name, label=part.label, side=part.side, kind=part.kind, drive=drive,
-        captured=captured, driver=driver, systems=systems, idle_place=idle_place, idle_turn=idle_turn,
+        captured=captured, driver=driver, systems=systems, others=_card_others(program, member_id, part, frame),
+        idle_place=idle_place, idle_turn=idle_turn,
         residual=residual, follows=[f for f in follows(program, member, part) if f.first <= frame <= f.last],
         rule=rule,
     )  # fmt: skip
+
+
+def _card_others(program: Program, member_id: str, part: Part, frame: float) -> list[s.CardChannel]:
+    """What is not a channel of a system: driver, share of the capture, guide, weights of what is followed."""
+    found = []
+    for name, c in program.channels.items():
+        owner, part_of, channel = program.info[c]
+        if owner != member_id or part_of is not part or channel.role not in ("drive", "captured", "guide", "tether"):
+            continue
+        kept = program.take.curves.get(name, EMPTY)
+        value = float(program.sample([frame], LEAVING, np.array([c]))[0, 0])
+        found.append(
+            s.CardChannel(
+                name=name, label=channel_label(channel), unit=pose.unit_of(channel.name), value=value, fits=value,
+                keyed=kept.find(frame) is not None, live=True,
+            )
+        )  # fmt: skip
+    return found
 
 
 def _card_system(
@@ -423,7 +554,7 @@ def _card_system(
         kept = program.take.curves.get(names[int(c)], EMPTY)
         rows.append(
             s.CardChannel(
-                name=names[int(c)], label=f"{channel.control} {_NAMES.get(channel.name, channel.name)}",
+                name=names[int(c)], label=channel_label(channel),
                 unit=pose.unit_of(channel.name), value=float(value), fits=float(fit),
                 keyed=kept.find(frame) is not None, live=driving,
             )

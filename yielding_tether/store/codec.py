@@ -10,7 +10,8 @@ import numpy as np
 from pydantic import TypeAdapter
 
 from ..core.cast import Member
-from ..core.curves import Curve
+from ..core.clips import Clip, PartClip
+from ..core.curves import Curve, Key, curve
 from ..core.proof import Proof
 from ..core.takes import Capture, Tether
 
@@ -64,8 +65,48 @@ def tethers_from(body: list[dict[str, Any]]) -> tuple[Tether, ...]:
     return _TETHERS.validate_python(body)
 
 
+def clip_json(clip: Clip) -> dict[str, Any]:
+    """A clip with every number in full."""
+
+    def keys(c: Curve | None) -> list[list[float]] | None:
+        return None if c is None else [list(k) for k in c.all_keys()]
+
+    return {
+        "name": clip.name, "source": clip.source, "length": clip.length,
+        "parts": [
+            {
+                "part": p.part, "label": p.label, "side": p.side, "kind": p.kind,
+                "channels": [[role, keys(c), default] for role, c, default in p.channels],
+                "weights": [[name, keys(c)] for name, c in p.weights],
+                "times": p.times.tolist(), "step": p.step.tolist(), "turns": p.turns.tolist(),
+            }
+            for p in clip.parts
+        ],
+    }  # fmt: skip
+
+
+def clip_from(body: dict[str, Any]) -> Clip:
+    def made(keys: list[list[Any]]) -> Curve:
+        return curve([Key(*k) for k in keys])
+
+    return Clip(
+        body["name"], body["source"], body["length"],
+        tuple(
+            PartClip(
+                p["part"], p["label"], p["side"], p["kind"],
+                tuple((role, None if k is None else made(k), default) for role, k, default in p["channels"]),
+                tuple((name, made(k)) for name, k in p["weights"]),
+                np.array(p["times"], dtype=np.float64), np.array(p["step"], dtype=np.float64),
+                np.array(p["turns"], dtype=np.float64),
+            )
+            for p in body["parts"]
+        ),
+    )  # fmt: skip
+
+
 def proof_json(proof: Proof) -> dict[str, Any]:
     found: dict[str, Any] = _PROOF.dump_python(proof, mode="json")
     found["clean"] = proof.clean
+    found["within"] = proof.within
     found["worst_frame"] = proof.worst_frame
     return found

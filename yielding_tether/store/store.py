@@ -20,11 +20,12 @@ from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
 from ..core.cast import Member
+from ..core.clips import Clip
 from ..core.curves import Curve
 from ..core.proof import Proof
 from ..core.takes import Capture, Scene, Take
 from . import codec
-from .tables import BlobRow, CaptureRow, MemberRow, RevisionRow, SceneRow, TakeRow
+from .tables import BlobRow, CaptureRow, ClipRow, MemberRow, RevisionRow, SceneRow, TakeRow
 
 
 class Missing(LookupError):
@@ -186,6 +187,7 @@ class Store:
         row = RevisionRow(
             take_id=take_id, parent_id=parent, number=number, label=label, operation=operation,
             proof=codec.proof_json(proof) if proof else None, curves=hashes, tethers=codec.tethers_json(take.tethers),
+            wanted=list(take.wanted),
         )  # fmt: skip
         s.add(row)
         s.flush()
@@ -215,6 +217,7 @@ class Store:
             take = Take(
                 row.name, Fraction(row.rate_numerator, row.rate_denominator), row.first, row.last,
                 {channel: blobs[h] for channel, h in rev.curves.items()}, codec.tethers_from(rev.tethers), captures,
+                tuple(rev.wanted),
             )  # fmt: skip
             scene = Scene(scene_row.name, tuple(self._member(m) for m in members))
             return Loaded(take_id, row.scene_id, rev.id, scene, take)
@@ -306,6 +309,48 @@ class Store:
                 s.add(parent)
                 child = parent
             return to
+
+    # --- clips ----------------------------------------------------------------------------------------
+
+    def keep_clip(self, clip: Clip) -> int:
+        """Stores a clip; returns its id."""
+        with self._session() as s:
+            row = ClipRow(name=clip.name, body=codec.clip_json(clip))
+            s.add(row)
+            s.flush()
+            assert row.id is not None
+            return row.id
+
+    def clips(self) -> list[tuple[int, Clip]]:
+        """All kept clips, newest first."""
+        with self._session() as s:
+            rows = s.exec(select(ClipRow).order_by(col(ClipRow.id).desc())).all()
+            return [(row.id or 0, codec.clip_from({**row.body, "name": row.name})) for row in rows]
+
+    def clip(self, id: int) -> Clip:
+        """A kept clip; Missing if there is none."""
+        with self._session() as s:
+            row = s.get(ClipRow, id)
+            if row is None:
+                raise Missing(f"There is no clip {id}: it may have been removed in another window.")
+            return codec.clip_from({**row.body, "name": row.name})
+
+    def rename_clip(self, id: int, name: str) -> None:
+        with self._session() as s:
+            row = s.get(ClipRow, id)
+            if row is None:
+                raise Missing(f"There is no clip {id}.")
+            row.name = name
+            s.add(row)
+
+    def remove_clip(self, id: int) -> None:
+        with self._session() as s:
+            row = s.get(ClipRow, id)
+            if row is None:
+                raise Missing(f"There is no clip {id}.")
+            s.delete(row)
+
+    # --- names ----------------------------------------------------------------------------------------
 
     def name_revision(self, take_id: int, revision: int, name: str | None) -> None:
         with self._session() as s:

@@ -100,3 +100,15 @@ class RevisionRow(SQLModel, table=True):
     proof: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB, nullable=True))
     curves: dict[str, str] = Field(sa_column=Column(JSONB, nullable=False))
     tethers: list[dict[str, Any]] = Field(sa_column=Column(JSONB, nullable=False))
+    #: Keys of the findings that are wanted as they are.
+    wanted: list[str] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
+
+
+class ClipRow(SQLModel, table=True):
+    """A pose or a range that was copied and kept."""
+
+    __tablename__ = "clip"
+    id: int | None = Field(default=None, primary_key=True)
+    name: str
+    created: datetime = _created()
+    body: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))

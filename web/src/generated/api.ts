@@ -202,6 +202,60 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/curves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Channels with their keys */
+        get: operations["read_curves_api_takes__take_id__curves_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/stands": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Where limbs stand or hold, and how far they slip */
+        get: operations["read_stands_api_takes__take_id__stands_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/compare": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Two revisions, or takes, against one another
+         * @description `a` and `b` are revisions; with `take_b`, `b` is one of that take.
+         */
+        get: operations["read_comparison_api_takes__take_id__compare_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/revisions": {
         parameters: {
             query?: never;
@@ -265,6 +319,91 @@ export interface paths {
         /** Apply an operation as one revision */
         post: operations["apply_operation_api_takes__take_id__apply_post"];
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/wanted": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Mark a finding as wanted, or as open again */
+        post: operations["mark_api_takes__take_id__wanted_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/clips": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Copy a pose or a range of some parts, and keep it */
+        post: operations["copy_api_takes__take_id__clips_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/clips": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All kept clips, newest first */
+        get: operations["list_clips_api_clips_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/clips/{clip_id}/name": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Rename a clip */
+        post: operations["rename_clip_api_clips__clip_id__name_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/clips/{clip_id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Remove a clip */
+        delete: operations["remove_clip_api_clips__clip_id__delete"];
         options?: never;
         head?: never;
         patch?: never;
@@ -405,6 +544,11 @@ export interface components {
             driver: string;
             /** Systems */
             systems: components["schemas"]["CardSystem"][];
+            /**
+             * Others
+             * @description driver, bend guide, and the weights of what is followed
+             */
+            others: components["schemas"]["CardChannel"][];
             /** Idle Place */
             idle_place: number | null;
             /** Idle Turn */
@@ -455,7 +599,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "options" | "whole";
+            kind: "options" | "whole" | "number";
             /**
              * Options
              * @default []
@@ -486,6 +630,114 @@ export interface components {
              * @default
              */
             help: string;
+        };
+        /**
+         * ClipInfo
+         * @description A kept clip: `length` in frames, 0 for a pose.
+         */
+        ClipInfo: {
+            /** Id */
+            id: number;
+            /** Name */
+            name: string;
+            /** Source */
+            source: string;
+            /** Length */
+            length: number;
+            /** Parts */
+            parts: string[];
+        };
+        /**
+         * Compared
+         * @description Two revisions, or two takes of one scene, over the frames both have. Per frame the greatest difference of any
+         *     joint: metres and radians; parts in order of their greatest difference. `proof` measures b against a.
+         */
+        Compared: {
+            /** Frames */
+            frames: number[];
+            /** Place */
+            place: number[];
+            /** Turn */
+            turn: number[];
+            /** Parts */
+            parts: components["schemas"]["PartDifference"][];
+            /** Proof */
+            proof: {
+                [key: string]: unknown;
+            };
+            /** Sentence */
+            sentence: string;
+            /** Findings A */
+            findings_a: number;
+            /** Findings B */
+            findings_b: number;
+            /** Keys A */
+            keys_a: number;
+            /** Keys B */
+            keys_b: number;
+        };
+        /**
+         * CopyAsked
+         * @description Parts of one cast member to copy: a pose where first is last, else a range.
+         */
+        CopyAsked: {
+            /** Revision */
+            revision?: number | null;
+            /** Member */
+            member: string;
+            /** Parts */
+            parts: string[];
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+        };
+        /**
+         * CurveInfo
+         * @description A channel with its keys; without keys it has its `default`.
+         */
+        CurveInfo: {
+            /** Channel */
+            channel: string;
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: string;
+            /** Role */
+            role: string;
+            /** Default */
+            default: number;
+            /** Keys */
+            keys: components["schemas"]["CurveKey"][];
+        };
+        /**
+         * CurveKey
+         * @description A key: values in metres or radians, slopes a frame.
+         */
+        CurveKey: {
+            /** Time */
+            time: number;
+            /** Arriving */
+            arriving: number;
+            /** Leaving */
+            leaving: number;
+            /** Slope In */
+            slope_in: number;
+            /** Slope Out */
+            slope_out: number;
+            /** Kind */
+            kind: number;
+            /** Rule */
+            rule: number;
+            /** Tag */
+            tag: number;
+            /** Lock */
+            lock: number;
         };
         /**
          * DragAsked
@@ -550,22 +802,38 @@ export interface components {
                 number
             ];
         };
-        /** FindingInfo */
+        /**
+         * FindingInfo
+         * @description A fault: `key` names it in operations; from `frame` to `last`, sizes in metres and radians (a frame, for jumps of
+         *     speed). `wanted`: the animator wants it as it is.
+         */
         FindingInfo: {
-            /** Kind */
-            kind: string;
+            /** Key */
+            key: string;
+            /**
+             * Kind
+             * @enum {string}
+             */
+            kind: "one-sided" | "pop" | "speed" | "smooth" | "half" | "opposite" | "flip" | "lost";
             /** Member */
             member: string;
             /** Part */
             part: string;
             /** Frame */
             frame: number;
+            /** Last */
+            last: number;
             /** Place */
             place: number;
             /** Turn */
             turn: number;
             /** Sentence */
             sentence: string;
+            /**
+             * Wanted
+             * @default false
+             */
+            wanted: boolean;
         };
         /**
          * Follow
@@ -614,6 +882,60 @@ export interface components {
             limbs: string[];
         };
         /**
+         * KeyEdit
+         * @description An edit of named keys: "add" (without changing the curve, then `values`), "delete", "move" by frames and by a
+         *     value (metres, radians or none), "scale" times about a frame, "set" what `values` holds: arriving, leaving,
+         *     slope_in, slope_out (a frame), kind (0 stepped, 1 linear, 2 smooth), rule (0 free, 1 automatic, 2 flat), tag,
+         *     lock.
+         */
+        KeyEdit: {
+            /**
+             * What
+             * @enum {string}
+             */
+            what: "add" | "delete" | "move" | "scale" | "set";
+            /** Keys */
+            keys: components["schemas"]["KeysNamed"][];
+            /**
+             * By
+             * @default 0
+             */
+            by: number;
+            /**
+             * Rise
+             * @default 0
+             */
+            rise: number;
+            /**
+             * About
+             * @default 0
+             */
+            about: number;
+            /**
+             * Factor
+             * @default 1
+             */
+            factor: number;
+            /**
+             * Values
+             * @default {}
+             */
+            values: {
+                [key: string]: number;
+            };
+        };
+        /**
+         * KeysNamed
+         * @description Keys by channel and frames; or by part and frames: then those of all its channels.
+         */
+        KeysNamed: {
+            /** Channel */
+            channel?: string | null;
+            part?: components["schemas"]["PartRef"] | null;
+            /** Times */
+            times: number[];
+        };
+        /**
          * LimbInfo
          * @description A limb in the order in which its handles follow the joints in every table of poses.
          */
@@ -622,6 +944,18 @@ export interface components {
             member: string;
             /** Part */
             part: string;
+        };
+        /**
+         * Marked
+         * @description A finding marked as wanted, or as open again.
+         */
+        Marked: {
+            /** Revision */
+            revision: number;
+            /** Finding */
+            finding: string;
+            /** Wanted */
+            wanted: boolean;
         };
         /** MemberInfo */
         MemberInfo: {
@@ -665,7 +999,8 @@ export interface components {
         /**
          * OperationAsked
          * @description An operation on a stretch of some parts. `last` null means from here on. `choices` are those that
-         *     GET /api/operations describes; what is left out takes its default.
+         *     GET /api/operations describes; what is left out takes its default. A repair names `findings` (none: all), an edit of
+         *     keys has its `edit`, a paste its `clip`; the member of the first part is who it goes to.
          * @example {
          *       "choices": {
          *         "after": "carry",
@@ -689,9 +1024,15 @@ export interface components {
             operation: string;
             /** Revision */
             revision: number;
-            /** Parts */
+            /**
+             * Parts
+             * @default []
+             */
             parts: components["schemas"]["PartRef"][];
-            /** First */
+            /**
+             * First
+             * @default 0
+             */
             first: number;
             /** Last */
             last?: number | null;
@@ -702,8 +1043,19 @@ export interface components {
             choices: {
                 [key: string]: string | number | boolean;
             };
+            /**
+             * Findings
+             * @default []
+             */
+            findings: string[];
+            edit?: components["schemas"]["KeyEdit"] | null;
+            /** Clip */
+            clip?: number | null;
         };
-        /** OperationInfo */
+        /**
+         * OperationInfo
+         * @description `applies`: to a stretch of limbs, or of any parts; to a part at one frame; to findings, keys, a clip or a take.
+         */
         OperationInfo: {
             /** Id */
             id: string;
@@ -711,13 +1063,27 @@ export interface components {
             label: string;
             /**
              * Applies
-             * @constant
+             * @enum {string}
              */
-            applies: "limbs";
+            applies: "limbs" | "parts" | "frame" | "findings" | "keys" | "clip" | "take";
             /** Help */
             help: string;
             /** Choices */
             choices: components["schemas"]["Choice"][];
+        };
+        /**
+         * PartDifference
+         * @description How far one part's joints stand apart, frame by frame: metres.
+         */
+        PartDifference: {
+            /** Member */
+            member: string;
+            /** Part */
+            part: string;
+            /** Label */
+            label: string;
+            /** Place */
+            place: number[];
         };
         /** PartInfo */
         PartInfo: {
@@ -789,6 +1155,11 @@ export interface components {
              */
             changed: string[];
         };
+        /** Renamed */
+        Renamed: {
+            /** Name */
+            name: string;
+        };
         /** RevisionInfo */
         RevisionInfo: {
             /** Id */
@@ -856,6 +1227,32 @@ export interface components {
                 number,
                 number
             ];
+        };
+        /**
+         * StandInfo
+         * @description A limb at rest in what it follows: `should`, per frame, where its end would be without slip; slip in metres.
+         */
+        StandInfo: {
+            /** Member */
+            member: string;
+            /** Part */
+            part: string;
+            /** Joint */
+            joint: string;
+            /** Anchor */
+            anchor: string;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Should */
+            should: [
+                number,
+                number,
+                number
+            ][];
+            /** Slip */
+            slip: number[];
         };
         /**
          * Strand
@@ -968,12 +1365,24 @@ export interface components {
             strands: components["schemas"]["Strand"][];
             /** Findings */
             findings: components["schemas"]["FindingInfo"][];
+            /**
+             * Wanted
+             * @description findings marked as wanted
+             */
+            wanted: components["schemas"]["FindingInfo"][];
             /** Proof */
             proof: {
                 [key: string]: unknown;
             } | null;
             /** Label */
             label: string;
+            /** Revision Name */
+            revision_name: string | null;
+            /**
+             * Parent
+             * @description the revision before, if there is one
+             */
+            parent: number | null;
         };
         /**
          * TransformsAsked
@@ -1606,6 +2015,189 @@ export interface operations {
             };
         };
     };
+    read_curves_api_takes__take_id__curves_get: {
+        parameters: {
+            query: {
+                channel: string[];
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["CurveInfo"][];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_stands_api_takes__take_id__stands_get: {
+        parameters: {
+            query?: {
+                revision?: number | null;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StandInfo"][];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_comparison_api_takes__take_id__compare_get: {
+        parameters: {
+            query: {
+                a: number;
+                b: number;
+                take_b?: number | null;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Compared"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     revisions_api_takes__take_id__revisions_get: {
         parameters: {
             query?: never;
@@ -1810,6 +2402,302 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["Applied"];
                 };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mark_api_takes__take_id__wanted_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Marked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Applied"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    copy_api_takes__take_id__clips_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CopyAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClipInfo"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_clips_api_clips_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ClipInfo"][];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    rename_clip_api_clips__clip_id__name_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                clip_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Renamed"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    remove_clip_api_clips__clip_id__delete: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                clip_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             /** @description What was asked for is not there. */
             404: {

@@ -103,6 +103,7 @@ export const tones: Record<string, string> = {
   stone2: "#bdb8a6",
   iron: "#454c4f",
   rope: "#d8b877",
+  glow: "#f2c14e",
   limb: "#d9a27c",
   trunk: "#8fa39a",
 };

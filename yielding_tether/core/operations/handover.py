@@ -25,6 +25,7 @@ from ..curves import (
     FENCE,
     FREE,
     LEAVING,
+    LINEAR,
     SMOOTH,
     STEPPED,
     Curve,
@@ -40,7 +41,7 @@ from ..fitting import fit_limb, fit_values, limb_bends, system_channels
 from ..measure import slopes_of, stencil, steps
 from ..proof import EXACT, Proof, prove
 from ..takes import Take
-from ..transforms import Floats, Ints, wrap_near
+from ..transforms import Floats, Ints, rotation_distance, wrap_near
 
 Flags = NDArray[np.bool_]
 
@@ -51,16 +52,20 @@ _CENTRAL = 1.0 / 32.0
 @dataclass(frozen=True)
 class Handover:
     """What to hand over: `parts` (member, part) to the system `to`, from frame `first` to `last`, or from there
-    on when `last` is None. `after`: carry the motion on, or hold the pose; where it is held, the speed fades over
-    `settle` frames (0: it stops at once). `keys`: on the kept key times, or on every frame."""
+    on when `last` is None. `after`: carry the motion on, or hold the pose; where it is held, the speed that arrives
+    passes on and fades over `settle` frames, `speed` "keep" where it leads "settle" back onto the held pose, or it
+    stops at once ("stop", or 0 frames). `keys`: on the kept key times, on every frame, or on the kept key times and
+    as many more as keep every joint within `tolerance` (metres and radians) of the motion that was."""
 
     parts: tuple[tuple[str, str], ...]
     to: Literal["fk", "ik"]
     first: float
     last: float | None = None
     after: Literal["carry", "hold"] = "carry"
-    keys: Literal["kept", "every"] = "kept"
+    keys: Literal["kept", "every", "within"] = "kept"
     settle: int = 4
+    speed: Literal["keep", "settle", "stop"] = "keep"
+    tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
 
 
 @dataclass
@@ -105,7 +110,7 @@ def apply(program: Program, asked: Handover) -> tuple[Take, Proof]:
         "handover", program, after, first, last, [(w.limb, t) for w in works for t in w.changes],
         residual=(max(w.residual[0] for w in works), max(w.residual[1] for w in works)),
         gives={k: v for w in works for k, v in w.gives.items()},
-        notes=tuple(n for w in works for n in w.notes),
+        notes=tuple(n for w in works for n in w.notes), tolerance=asked.tolerance if asked.keys == "within" else None,
     )  # fmt: skip
     return after.take, proof
 
@@ -125,6 +130,8 @@ def _range(take: Take, asked: Handover) -> tuple[float, float, bool]:
         )
     if asked.settle < 0:
         raise CoreError("A pose can't settle over less than no frames.")
+    if not (min(asked.tolerance) > 0.0 and np.isfinite(asked.tolerance).all()):
+        raise CoreError("A tolerance must be above zero.")
     open_end = asked.last is None or last >= take.last
     if first == last and not open_end:
         raise CoreError("A handover over a range needs a last frame after its first.")
@@ -145,7 +152,7 @@ def _hand_over(program: Program, limb: Limb, asked: Handover, first: float, last
     else:
         for start, end, stays in _pieces(program, limb, goal, first, last):
             if stays:
-                joined = _join(program, work, curves, asked, system, start)
+                joined = _join(program, work, curves, asked, start)
                 if joined:
                     work.changes.append(start)
             else:
@@ -156,7 +163,7 @@ def _hand_over(program: Program, limb: Limb, asked: Handover, first: float, last
     drive_names = [names[limb.drive]] + ([names[limb.captured]] if limb.captured >= 0 else [])
     for name, level in zip(drive_names, (goal, 0.0), strict=False):
         default = float(program.defaults[program.channels[name]])
-        curves[name] = _set_over(curves.get(name, EMPTY), first, last, open_end, level, default)
+        curves[name] = set_over(curves.get(name, EMPTY), first, last, open_end, level, default)
     # Both systems are keyed at the change; the outgoing one keeps its shape.
     outgoing = system_channels(limb, "fk" if asked.to == "ik" else "ik")
     for c in outgoing:
@@ -257,26 +264,50 @@ def _carry(
 ) -> None:  # fmt: skip
     """Re-expresses the motion of start…end in the incoming system."""
     limb = work.limb
-    names = program.channel_names()
     source = _source_channels(program, limb, asked.to, start, end)
     key_times = program.key_times(source)
     inner = key_times[(key_times > start) & (key_times < end)]
     times = np.concatenate([[start], inner, [end]]) if end > start else np.array([start])
-    exact_times = times
     if asked.keys == "every":
         times = np.unique(np.concatenate([times, np.arange(np.ceil(start), end)]))
     crossings = _crossings(program, limb, times) if asked.to == "ik" else np.empty(0)
+    both_sides = np.concatenate([[start, end], inner, crossings])
     times = np.unique(np.concatenate([times, crossings]))
-    exact = np.isin(times, np.concatenate([exact_times, crossings]))
+    _note_locks(program, work, asked.to, times)
+    keyed = _expressed(program, limb, curves, asked, system, times, both_sides, source, open_end)
+    if asked.keys == "within" and end > start:
+        while True:
+            more = _beyond(program, limb, {**curves, **keyed}, asked, times)
+            if not len(more):
+                break
+            times = np.unique(np.concatenate([times, more]))
+            keyed = _expressed(program, limb, curves, asked, system, times, both_sides, source, open_end)
+    curves.update(keyed)
+    if len(inner) == 0 and asked.keys == "kept" and end > start:
+        work.notes.append(
+            f"{limb.part.label} has no keys of its own between frames {start:g} and {end:g}: "
+            "put keys on every frame to follow the motion more closely."
+        )
+
+
+def _expressed(
+    program: Program, limb: Limb, old_curves: dict[str, Curve], asked: Handover, system: Ints, times: Floats,
+    both_sides: Floats, source: set[int], open_end: bool,
+) -> dict[str, Curve]:  # fmt: skip
+    """Curves of the incoming system with keys at these times along the motion; slopes are taken from both sides at
+    the times in `both_sides`."""
+    start, end = float(times[0]), float(times[-1])
+    names = program.channel_names()
+    exact = np.isin(times, both_sides)
     near = program.sample([start], LEAVING, system)[:, 0]
     fitted = fit_along(program, limb, asked.to, times, exact, near)
-    _note_locks(program, work, asked.to, times)
     held = _stepped_intervals(program, source, times)
     signs = _signs(program, limb, times) if asked.to == "ik" else np.ones(len(times))
+    found: dict[str, Curve] = {}
     for k, c in enumerate(system):
         name = names[c]
         free = int(c) not in limb.locked
-        old = curves.get(name, EMPTY)
+        old = old_curves.get(name, EMPTY)
         default = float(program.defaults[c])
         kept = insert(old, start, default)
         if end > start:
@@ -305,12 +336,41 @@ def _carry(
             if abs(v_in - v_out) <= 1e-12 * max(1.0, abs(v_in)) and t not in (start, end):
                 v_out = v_in
             keys.append(Key(t, v_in, v_out, s_in, s_out, kind, FREE, FENCE if t in (start, end) else 0))
-        curves[name] = put(kept, keys)
-    if len(inner) == 0 and asked.keys == "kept" and end > start:
-        work.notes.append(
-            f"{limb.part.label} has no keys of its own between frames {start:g} and {end:g}: "
-            "put keys on every frame to follow the motion more closely."
-        )
+        found[name] = put(kept, keys)
+    return found
+
+
+def _beyond(program: Program, limb: Limb, curves: dict[str, Curve], asked: Handover, times: Floats) -> Floats:
+    """Where keys are wanted for the tolerance: the whole frame nearest to the worst of each segment that leaves it,
+    or its middle where no frame lies between its keys. None where the segment is too short to be cut."""
+    after = Program(program.scene, program.take.with_curves(curves))
+    at = np.arange(2 * np.ceil(times[0]), 2 * times[-1] + 0.5) / 2.0
+    at = at[(at > times[0]) & (at < times[-1]) & ~np.isin(at, times)]
+    if not len(at):
+        return np.empty(0)
+    overrides: dict[int, float | Floats] = {
+        after.channels[program.channel_names()[limb.drive]]: float(asked.to == "ik")
+    }
+    if limb.captured >= 0:
+        overrides[after.channels[program.channel_names()[limb.captured]]] = 0.0
+    was, now = program.evaluate(at), after.evaluate(at, overrides=overrides)
+    # What hangs from the limb, or follows it, is to stay within the tolerance too.
+    nodes = program.joints()[1]
+    place = np.linalg.norm(now.pos[:, nodes] - was.pos[:, nodes], axis=-1).max(axis=1) / asked.tolerance[0]
+    turn = rotation_distance(now.rot[:, nodes], was.rot[:, nodes]).max(axis=1) / asked.tolerance[1]
+    off = np.maximum(place, turn)
+    segment = np.searchsorted(times, at) - 1
+    found = []
+    for k in np.unique(segment[off > 1.0]):
+        mine = np.flatnonzero(segment == k)
+        worst = float(at[mine[np.argmax(off[mine])]])
+        low, high = float(times[k]), float(times[k + 1])
+        whole = [f for f in (np.floor(worst), np.ceil(worst)) if low < f < high]
+        if whole:
+            found.append(float(whole[0]))
+        elif high - low > 0.3:
+            found.append(0.5 * (low + high))
+    return np.array(found)
 
 
 def _crossings(program: Program, limb: Limb, times: Floats) -> Floats:
@@ -363,20 +423,32 @@ def _stepped_intervals(program: Program, source: set[int], times: Floats) -> np.
     return held if keyed else np.zeros(len(times), dtype=bool)
 
 
-def _join(program: Program, work: _Work, curves: dict[str, Curve], asked: Handover, system: Ints, start: float) -> bool:
-    """Takes a jump out of an existing change into the wanted system: its first key meets the pose that arrives,
-    the keys after it stay. False if nothing jumps there."""
+def _join(program: Program, work: _Work, curves: dict[str, Curve], asked: Handover, start: float) -> bool:
+    """Takes a jump out of an existing change into the wanted system. False if nothing jumps there."""
     limb = work.limb
-    names = program.channel_names()
     at = np.array([start])
     arriving, leaving = program.evaluate(at, ARRIVING), program.evaluate(at, LEAVING)
     nodes = list(limb.nodes)
     gap = float(np.linalg.norm(arriving.pos[:, nodes] - leaving.pos[:, nodes], axis=-1).max())
-    turn = float(np.abs(np.abs(np.sum(arriving.rot[:, nodes] * leaving.rot[:, nodes], axis=-1)) - 1.0).max())
-    if gap <= EXACT and turn <= EXACT**2:
+    turn = float(rotation_distance(arriving.rot[:, nodes], leaving.rot[:, nodes]).max())
+    if gap <= EXACT and turn <= EXACT:
         return False
+    join(program, limb, curves, asked.to, start, _settle(asked))
+    work.notes.append(
+        f"{limb.part.label} joins its {asked.to.upper()} keys at frame {start:g}, "
+        f"where it jumped by {1000 * gap:.1f} mm."
+    )
+    return True
+
+
+def join(program: Program, limb: Limb, curves: dict[str, Curve], to: str, start: float, settle: float) -> None:
+    """Makes a system that takes over at `start` meet the pose and the speed that arrive there: its first key is
+    changed in `curves`, the keys after it stay. Where none follow, the speed fades over `settle` frames."""
+    names = program.channel_names()
+    system = system_channels(limb, to)
+    at = np.array([start])
     near = program.sample(at, LEAVING, system)[:, 0]
-    fitted = fit_along(program, limb, asked.to, at, np.array([True]), near)
+    fitted = fit_along(program, limb, to, at, np.array([True]), near)
     values = _nearest_turns(program, system, fitted.values[ARRIVING, :, 0], near)
     for k, c in enumerate(system):
         default = float(program.defaults[c])
@@ -385,23 +457,34 @@ def _join(program: Program, work: _Work, curves: dict[str, Curve], asked: Handov
         free = int(c) not in limb.locked
         value = values[k] if free else default
         sign = k == 9
-        slope = 0.0 if sign or not free or key.kind != SMOOTH else float(fitted.slopes[ARRIVING, k, 0])
+        slope = 0.0 if sign or not free or key.kind == STEPPED else float(fitted.slopes[ARRIVING, k, 0])
         keys = []
+        if key.kind == LINEAR and kept.times[-1] > start:
+            # A straight segment can't take a speed over: it becomes a smooth one that ends as it did.
+            after = kept.key((kept.find(start) or 0) + 1)
+            chord = (after.arriving - value) / (after.time - start)
+            keys.append(after._replace(slope_in=chord, rule=FREE))
+            key = key._replace(kind=SMOOTH)
         if kept.times[-1] == start:
             # Nothing follows: the pose is kept, and the speed it arrived with fades.
-            settle = min(float(asked.settle), program.take.last - start)
-            if settle and not sign:
-                held = value + slope * settle / 3.0
-                keys.append(Key(start + settle, held, held, 0.0, 0.0, SMOOTH, FREE))
+            fade = min(settle, program.take.last - start)
+            if fade and not sign:
+                held = value + slope * fade / 3.0
+                keys.append(Key(start + fade, held, held, 0.0, 0.0, SMOOTH, FREE))
             else:
                 slope = 0.0
         keys.append(key._replace(leaving=value, slope_out=slope, rule=FREE, kind=STEPPED if sign else key.kind))
         curves[names[c]] = put(kept, keys)
-    work.notes.append(
-        f"{limb.part.label} joins its {asked.to.upper()} keys at frame {start:g}, "
-        f"where it jumped by {1000 * gap:.1f} mm."
-    )
-    return True
+
+
+def _settle(asked: Handover) -> float:
+    """Frames over which the speed of a held pose fades."""
+    return 0.0 if asked.speed == "stop" else float(asked.settle)
+
+
+def _carried(asked: Handover, slope: float, settle: float) -> float:
+    """How far a value goes beyond the held pose while its speed fades evenly: a third of the way at that speed."""
+    return slope * settle / 3.0 if asked.speed == "keep" else 0.0
 
 
 def _nearest_turns(program: Program, system: Ints, values: Floats, near: Floats) -> list[float]:
@@ -444,8 +527,8 @@ def _hold(
         else:
             kept = without(kept, first, np.inf)
         start = kept.key(kept.find(first) or 0)
-        settle = min(float(asked.settle), last - first)
-        held = value + (slope * settle / 3.0 if settle else 0.0)
+        settle = min(_settle(asked), last - first)
+        held = value + _carried(asked, slope, settle)
         keys = [
             start._replace(
                 leaving=value,
@@ -477,7 +560,7 @@ def _note_locks(program: Program, work: _Work, to: str, times: Floats) -> None:
     work.gives.update(found.gives)
 
 
-def _set_over(old: Curve, first: float, last: float, open_end: bool, level: float, default: float) -> Curve:
+def set_over(old: Curve, first: float, last: float, open_end: bool, level: float, default: float) -> Curve:
     """A driver curve held at `level` from first to last and as it was elsewhere."""
     kept = insert(old, first, default)
     if open_end:

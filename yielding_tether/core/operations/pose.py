@@ -16,7 +16,7 @@ from ..cast import ANGLES, FkPart, FreePart
 from ..curves import EMPTY, LEAVING, set_value
 from ..errors import CoreError
 from ..evaluation import Limb, Poses, Program
-from ..fitting import fit_values, swivel_towards, system_channels
+from ..fitting import fit_values, guide_distance, swivel_towards, system_channels
 from ..proof import Proof, prove
 from ..systems import fk
 from ..takes import Take
@@ -179,8 +179,10 @@ def _pose_limb(program: Program, limb: Limb, drag: Drag, here: Poses, turn: Floa
         )  # fmt: skip
         wanted = {int(c): float(v) for c, v in zip(limb.ik[:6], out[:, 0], strict=True)}
     wanted = {c: 0.0 if c in limb.locked else v for c, v in wanted.items()}
+    # How far a guide stands moves nothing, so it is kept as it was put whichever system drives.
+    guide = {limb.guide: guide_distance(limb, here, np.array(drag.position))} if drag.handle == "guide" else {}
     if dragged == driving:
-        return Posed(wanted, driving)
+        return Posed(wanted | guide, driving)
     overrides: dict[int, float | Floats] = {int(c): float(v) for c, v in zip(channels, values, strict=True)}
     overrides |= wanted
     overrides[limb.drive] = 1.0 if dragged == "ik" else 0.0
@@ -189,11 +191,11 @@ def _pose_limb(program: Program, limb: Limb, drag: Drag, here: Poses, turn: Floa
     near = program.sample([drag.frame], LEAVING, mine)[:, 0]
     fitted = fit_values(limb, posed, driving, near)[:, 0]
     found = {int(c): 0.0 if int(c) in limb.locked else float(v) for c, v in zip(mine, fitted, strict=True)}
-    return Posed(found, driving)
+    return Posed(found | guide, driving)
 
 
 def unit_of(channel: str) -> str:
     """Unit in which a channel is stored: radians, metres, or none."""
     if channel in ANGLES:
         return "rad"
-    return "m" if channel in ("tx", "ty", "tz") else ""
+    return "m" if channel in ("tx", "ty", "tz", "guide") else ""

@@ -46,6 +46,8 @@ from .fk import load3, load4, row3, row4
 
 #: Rest angles of the limb within its constants: bend, carry, swivel.
 REST_BEND, REST_CARRY, REST_SWIVEL = 6, 7, 8
+#: Distance of a bend guide from the line of aim, as a share of the limb's length.
+SENSIBLE = 0.9
 #: Below this bend the direction of bending carries no information.
 STRAIGHT = 1e-6
 
@@ -144,8 +146,8 @@ def solve_pose(root, parent_rot, rest, o1, o2, form, constants, end, end_rot, sw
     """World transforms of one limb.
 
     root, parent_rot: place of its first joint and rotation of what it hangs from; form: the `shape` of its offsets
-    o1 and o2; end, end_rot: the IK control. Returns (upper rotation, middle place, middle rotation, end place, end rotation). Out of reach
-    the limb points straight at the control; a full fold of equal segments aims as at rest.
+    o1 and o2; end, end_rot: the IK control. Returns (upper rotation, middle place, middle rotation, end place, end
+    rotation). Out of reach the limb points straight at the control; a full fold of equal segments aims as at rest.
     """
     l1, l2, d1, h, b, d2, q = form
     lift = constants[7] + carry
@@ -294,9 +296,10 @@ def guide_swivel(root, parent_rot, rest, o1, o2, constants, end, guide):  # type
 
 
 @kernel
-def guides(pos, rot, parent_rot, offsets, rest, constants, out):  # type: ignore[no-untyped-def]
+def guides(pos, rot, parent_rot, offsets, rest, constants, extra, out):  # type: ignore[no-untyped-def]
     """Places (F, 3) of the bend guides of posed limbs: pos (F, 3, 3), rot (F, 3, 4), parent_rot (F, 4),
-    offsets (F, 3, 3). They stand off by as much as the limb's two segments are long, times 0.9."""
+    offsets (F, 3, 3). They stand off by as much as the limb's two segments are long, times 0.9, and `extra` (F,)
+    metres."""
     for f in range(pos.shape[0]):
         root = load3(pos, f, 0)
         end = load3(pos, f, 2)
@@ -304,7 +307,9 @@ def guides(pos, rot, parent_rot, offsets, rest, constants, out):  # type: ignore
         o1 = load3(offsets, f, 1)
         o2 = load3(offsets, f, 2)
         _, _, _, swivel = fit_pose(root, up, rest, o1, o2, constants, load4(rot, f, 0), load4(rot, f, 1), end)
-        place, _ = guide_place(root, up, rest, o1, o2, constants, end, swivel, 0.9 * (norm(o1) + norm(o2)))
+        place, _ = guide_place(
+            root, up, rest, o1, o2, constants, end, swivel, SENSIBLE * (norm(o1) + norm(o2)) + extra[f]
+        )
         out[f, 0] = place[0]
         out[f, 1] = place[1]
         out[f, 2] = place[2]

@@ -1,0 +1,186 @@
+"""Clips: a pose, or a range with its keys, of some parts, kept apart from any take; with systems and tethers.
+
+A clip holds two accounts of what was copied: the channels, as keyed; and the turns of the joints, each against the
+joint above it and its own rest, in the axes of the body. The first goes back where it came from to the last bit; the
+second fits any body and, reflected, the other side.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from .cast import Channel, FreePart, Member, Part
+from .curves import EMPTY, FENCE, Curve, curve, insert
+from .errors import CoreError
+from .evaluation import Poses, Program
+from .measure import stencil, steps
+from .skeleton import Skeleton
+from .transforms import Floats, inverse, multiply, rotate
+
+
+@dataclass(frozen=True)
+class PartClip:
+    """One part: `channels` in the order in which the part lists them, times from the clip's start (None where it had
+    no keys), `weights` of what its control follows by tether and "position" or "rotation"; `times` (T,), `step` (T,)
+    and `turns` (T, 2, 5, J, 4): the joints on a stencil about each key time, leaving then arriving."""
+
+    part: str
+    label: str
+    side: str
+    kind: str
+    channels: tuple[tuple[str, Curve | None, float], ...]
+    weights: tuple[tuple[str, Curve], ...]
+    times: Floats
+    step: Floats
+    turns: Floats
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+@dataclass(frozen=True)
+class Clip:
+    """A pose (`length` 0) or a range of `length` frames of some parts of one cast member."""
+
+    name: str
+    source: str
+    length: float
+    parts: tuple[PartClip, ...]
+
+
+def copy(program: Program, member_id: str, parts: Sequence[str], first: float, last: float, name: str = "") -> Clip:
+    """Copies a pose (first == last) or a range. CoreError if there is nothing to copy."""
+    take = program.take
+    if not parts:
+        raise CoreError("Choose at least one part to copy.")
+    if not take.first <= first <= last <= take.last:
+        raise CoreError(f"Frames {first:g} to {last:g} do not lie in the take.")
+    member = program.scene.member(member_id)
+    copied = tuple(_copy_part(program, member, member.part(p), float(first), float(last)) for p in parts)
+    labels = ", ".join(p.label for p in copied[:3]) + (f" and {len(copied) - 3} more" if len(copied) > 3 else "")
+    made = name.strip() or (f"{labels}, frame {first:g}" if first == last else f"{labels}, {first:g} to {last:g}")
+    return Clip(made[:120], member.name, float(last - first), copied)
+
+
+def _cut(kept: Curve, first: float, last: float, default: float) -> Curve:
+    """The keys of a curve within first…last, with keys at both ends, from time zero."""
+    whole = insert(insert(kept, first, default, FENCE), last, default, FENCE)
+    return curve([k._replace(time=k.time - first) for k in whole.all_keys() if first <= k.time <= last])
+
+
+def _copy_part(program: Program, member: Member, part: Part, first: float, last: float) -> PartClip:
+    channels: list[tuple[str, Curve | None, float]] = []
+    times = {0.0, last - first}
+    for channel in part.channels():
+        name, kept = _kept(program, member, channel)
+        default = float(program.defaults[program.channels[name]])
+        cut = _cut(kept, first, last, default) if len(kept) else None
+        channels.append((channel.role, cut, default))
+        times |= set(cut.times.tolist()) if cut is not None else set()
+    weights = []
+    start = f"{member.id}/{control_of(part)}."
+    for name, c in program.channels.items():
+        if name.startswith(start) and program.info[c][2].role == "tether":
+            kept = program.take.curves.get(name, EMPTY)
+            weights.append((name.removeprefix(start), _cut(kept, first, last, 0.0)))
+    at = np.array(sorted(times))
+    step = steps(program.key_times(), at + first)
+    samples, sides = stencil(at + first, step)
+    turns = local_turns(program, member, part, program.evaluate(samples, sides))
+    return PartClip(
+        part.name, part.label, part.side, part.kind, tuple(channels), tuple(weights), at, step,
+        turns.reshape(len(at), 2, 5, len(part.joints), 4),
+    )  # fmt: skip
+
+
+def control_of(part: Part) -> str:
+    """Name of the control of a part that can follow something; empty if none can."""
+    return part.joint if isinstance(part, FreePart) else getattr(part, "ik", "")
+
+
+def _kept(program: Program, member: Member, channel: Channel) -> tuple[str, Curve]:
+    name = f"{member.id}/{channel.control}.{channel.name}"
+    return name, program.take.curves.get(name, EMPTY)
+
+
+def _above(skeleton: Skeleton, joint: str) -> int:
+    return skeleton.parents[skeleton.index[joint]]
+
+
+def local_turns(program: Program, member: Member, part: Part, poses: Poses) -> Floats:
+    """(F, J, 4) turns of a part's joints against what is above them, beyond rest, in the axes of the body."""
+    skeleton = member.skeleton
+    rest = skeleton.rest_pose[1]
+    out = np.empty((len(poses.times), len(part.joints), 4))
+    for k, joint in enumerate(part.joints):
+        j, p = skeleton.index[joint], _above(skeleton, joint)
+        own = multiply(poses.rot[:, program.nodes[member.id, joint]], inverse(rest[j]))
+        if p >= 0:
+            above = poses.rot[:, program.nodes[member.id, skeleton.joints[p].name]]
+            own = multiply(inverse(multiply(above, inverse(rest[p]))), own)
+        out[:, k] = own
+    return out
+
+
+def put_turns(program: Program, member: Member, part: Part, poses: Poses, turns: Floats) -> None:
+    """Poses a part's joints in place: the inverse of `local_turns`, with the lengths that the poses have."""
+    skeleton = member.skeleton
+    rest = skeleton.rest_pose[1]
+    placed = [program.nodes[member.id, joint] for joint in part.joints]
+    old_pos, old_rot = poses.pos.copy(), poses.rot.copy()
+    for k, joint in enumerate(part.joints):
+        j, p = skeleton.index[joint], _above(skeleton, joint)
+        own = multiply(turns[:, k], np.broadcast_to(rest[j], (len(turns), 4)))
+        if p >= 0:
+            up = program.nodes[member.id, skeleton.joints[p].name]
+            own = multiply(multiply(poses.rot[:, up], inverse(rest[p])), own)
+            reach = rotate(inverse(old_rot[:, up]), old_pos[:, placed[k]] - old_pos[:, up])
+            poses.pos[:, placed[k]] = poses.pos[:, up] + rotate(poses.rot[:, up], reach)
+        poses.rot[:, placed[k]] = own
+
+
+def across(member: Member) -> Floats:
+    """(3,) the body's own sideways axis at rest, from its left parts to its right ones or along x if it has none."""
+    pos = member.skeleton.rest_pose[0]
+    left = [pos[member.skeleton.index[p.joints[0]]] for p in member.parts if p.side == "left"]
+    right = [pos[member.skeleton.index[p.joints[0]]] for p in member.parts if p.side == "right"]
+    if not left or not right:
+        return np.array([1.0, 0.0, 0.0])
+    off = np.mean(left, axis=0) - np.mean(right, axis=0)
+    axis = np.zeros(3)
+    axis[int(np.argmax(np.abs(off)))] = 1.0
+    return axis
+
+
+def reflected(turns: Floats, normal: Floats) -> Floats:
+    """Rotations (…, 4) as a mirror with this unit normal shows them."""
+    v = turns[..., :3]
+    turned = 2.0 * np.sum(v * normal, axis=-1, keepdims=True) * normal - v
+    result: Floats = np.concatenate([turned, turns[..., 3:]], axis=-1)
+    return result
+
+
+def partner(member: Member, part: Part) -> Part | None:
+    """The part of the same kind on the other side; the part itself in the middle."""
+    if part.side == "middle":
+        return part
+    other = "right" if part.side == "left" else "left"
+    wanted = part.label.replace(part.side, other)
+    for p in member.parts:
+        if p.side == other and p.label == wanted and p.kind == part.kind:
+            return p
+    return None
+
+
+def matching(member: Member, clip: PartClip, swap: bool) -> Part | None:
+    """The part of a body that a copied one goes to: by name, else by what it is called; None if there is none."""
+    found = next((p for p in member.parts if p.name == clip.part), None) or next(
+        (p for p in member.parts if p.label.lower() == clip.label.lower()), None
+    )
+    if found is not None and swap:
+        found = partner(member, found)
+    if found is None or found.kind != clip.kind or len(found.joints) != clip.turns.shape[3]:
+        return None
+    return found

@@ -1,0 +1,98 @@
+"""Where limbs stand or hold: stretches in which an end rests in what it follows, and how far it slips from its place.
+
+A reading for the eye, before contacts are set: speed relative to the anchor with hysteresis, as 3-motion describes
+detection. Slip is the distance of the end from its place at the first frame of the stretch, carried by the anchor.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+
+from .curves import LEAVING
+from .evaluation import Limb, Program
+from .takes import WORLD
+from .transforms import Floats, inverse, rotate
+
+#: An end comes to rest below the first of these speeds and leaves above the second, metres a frame.
+REST, LEAVE = 2e-3, 5e-3
+#: Shorter rests are passings-by.
+LEAST = 6
+
+
+@dataclass(frozen=True)
+class Stand:
+    """One limb at rest from frame to frame: `should` (F, 3) where its end would be without slip, in the world, and
+    `slip` (F,) metres, at whole frames first…last."""
+
+    member: str
+    part: str
+    joint: str
+    anchor: str
+    first: int
+    last: int
+    should: Floats
+    slip: Floats
+
+    __hash__ = None  # type: ignore[assignment]
+
+
+def find_stands(program: Program) -> list[Stand]:
+    """All stands of all limbs, limb by limb in order of time."""
+    frames = program.take.frames
+    if len(frames) <= LEAST or not program.limbs:
+        return []
+    poses = program.evaluate(frames)
+    found = []
+    for (member, part), limb in program.limbs.items():
+        node, label = _anchor(program, limb)
+        place = poses.pos[:, limb.nodes[2]]
+        if node < 0:
+            at, turn = np.zeros((len(frames), 3)), np.tile([0.0, 0.0, 0.0, 1.0], (len(frames), 1))
+        else:
+            at, turn = poses.pos[:, node], poses.rot[:, node]
+        local = rotate(inverse(turn), place - at)
+        speed = np.linalg.norm(np.diff(local, axis=0), axis=1)
+        for a, b in _rests(speed):
+            should = at[a : b + 1] + rotate(turn[a : b + 1], np.broadcast_to(local[a], (b + 1 - a, 3)))
+            slip = np.linalg.norm(place[a : b + 1] - should, axis=1)
+            first, last = int(frames[a]), int(frames[b])
+            found.append(Stand(member, part, limb.part.joints[2], label, first, last, should, slip))
+    return found
+
+
+def _anchor(program: Program, limb: Limb) -> tuple[int, str]:
+    """What the limb's control follows most over the take: its node (-1 the world) and its name."""
+    best, node, label = 0.0, -1, "the world"
+    at = program.take.frames[:: max(1, len(program.take.frames) // 64)]
+    for tether in program.take.tethers:
+        if (tether.member, tether.control) != (limb.member.id, limb.part.ik) or not tether.position:
+            continue
+        weight = float(
+            program.sample(at, LEAVING, np.array([program.channels[tether.weight_channel("position")]])).mean()
+        )
+        if weight > best:
+            best = weight
+            if tether.anchor_member == WORLD:
+                node, label = -1, "the world"
+            else:
+                node = program.nodes[tether.anchor_member, tether.anchor]
+                label = program.scene.member(tether.anchor_member).name
+    return node, label
+
+
+def _rests(speed: Floats) -> list[tuple[int, int]]:
+    """Runs (first, last) of frames over which the speed stays low."""
+    found = []
+    start: int | None = None
+    for k, v in enumerate(speed.tolist()):
+        if start is None and v < REST:
+            start = k
+        elif start is not None and v > LEAVE:
+            if k - start >= LEAST:
+                found.append((start, k))
+            start = None
+    if start is not None and len(speed) - start >= LEAST:
+        found.append((start, len(speed)))
+    return found
