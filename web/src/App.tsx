@@ -3,11 +3,13 @@ import { useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useState } from "react";
 import { Home } from "./home/Home";
 import { importFile } from "./shared/api";
+import { Away } from "./shared/Away";
 import { useNotice } from "./shared/notice";
 import { go, usePath } from "./shared/route";
 import { makeTheme } from "./shared/theme";
 
 const Bench = lazy(() => import("./bench/Bench"));
+const Compare = lazy(() => import("./compare/Compare"));
 
 function storedMode(): "light" | "dark" {
   return localStorage.getItem("ground") === "dark" ? "dark" : "light";
@@ -20,6 +22,7 @@ export function App() {
   const path = usePath();
   const notice = useNotice();
   const client = useQueryClient();
+  const compare = /^\/take\/(\d+)\/compare\/(\d+)\/(\d+)/.exec(path);
   const take = /^\/take\/(\d+)/.exec(path)?.[1];
 
   useEffect(() => {
@@ -46,7 +49,12 @@ export function App() {
   return (
     <ThemeProvider theme={theme}>
       <CssBaseline />
-      {take ? (
+      <Away />
+      {compare ? (
+        <Suspense fallback={<p style={{ padding: 24 }}>Laying both out…</p>}>
+          <Compare takeId={Number(compare[1])} a={Number(compare[2])} b={Number(compare[3])} />
+        </Suspense>
+      ) : take ? (
         <Suspense fallback={<p style={{ padding: 24 }}>Laying out the bench…</p>}>
           <Bench key={take} takeId={Number(take)} onGround={toggle} />
         </Suspense>

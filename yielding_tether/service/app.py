@@ -23,7 +23,7 @@ from ..core.evaluation import Program
 from ..core.measure import meter
 from ..core.operations import pose
 from ..core.takes import Scene
-from ..formats import FormatError, bvh
+from ..formats import FormatError, bvh, glb
 from ..store.codec import proof_json
 from ..store.store import Missing, Stale, Store
 from . import operations
@@ -295,12 +295,37 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         data = bvh.write(
             open_.program, member, take.first if first is None else first, take.last if last is None else last
         )
-        name = "".join(c if c.isalnum() else "-" for c in f"{take.name} {member}").lower()
-        return Response(
-            data,
-            media_type="text/plain; charset=utf-8",
-            headers={"Content-Disposition": f'attachment; filename="{name}.bvh"'},
+        return _file(data, f"{take.name} {member}", "bvh", "text/plain; charset=utf-8")
+
+
+    @app.get(
+        "/api/takes/{take_id}/export.glb",
+        tags=["takes"],
+        summary="One member as a GLB file: skeleton, body and motion",
+        responses=PROBLEMS,
+        response_class=Response,
+    )
+    def export_glb(
+        take_id: TakeId,
+        member: str,
+        first: float | None = None,
+        last: float | None = None,
+        revision: int | None = None,
+    ) -> Response:
+        """glTF 2.0, metres, Y up; sampled until a reader's interpolation stays within a tenth of a millimetre."""
+        open_ = studio.open(take_id, revision)
+        take = open_.loaded.take
+        data = glb.write(
+            open_.program, member, take.first if first is None else first, take.last if last is None else last
         )
+        return _file(data, f"{take.name} {member}", "glb", "model/gltf-binary")
+
+
+def _file(data: bytes, name: str, ending: str, media: str) -> Response:
+    plain = "".join(c if c.isascii() and c.isalnum() else "-" for c in name).lower()
+    return Response(
+        data, media_type=media, headers={"Content-Disposition": f'attachment; filename="{plain}.{ending}"'}
+    )  # fmt: skip
 
 
 def _writing(app: FastAPI, studio: Studio) -> None:

@@ -1,16 +1,18 @@
 import { Alert, Box, Button, MenuItem, Select, Typography } from "@mui/material";
-import { useCallback, useEffect, useState } from "react";
+import { useEffect, useState } from "react";
 import { Mark } from "../shared/Mark";
 import { go } from "../shared/route";
 import { degrees, mm } from "../shared/format";
-import type { Finding, Proof, TakeInfo } from "../shared/api";
+import type { Proof, TakeInfo } from "../shared/api";
 import { useTake, useTrying } from "./actions";
+import { Clips } from "./Clips";
+import { Findings } from "./Findings";
 import { Help } from "./Help";
 import { PartCard } from "./PartCard";
 import { ProofSlip } from "./ProofSlip";
 import { RevisionLine } from "./RevisionLine";
 import { useShortcuts } from "./shortcuts";
-import { useBench, usePick } from "./state";
+import { usePick } from "./state";
 import { Strands } from "./Strands";
 import { Transport, usePlayback } from "./Transport";
 import { View } from "./View";
@@ -18,14 +20,12 @@ import { View } from "./View";
 /** The bench: the view, the strands below it, the part card and the proof laid on it like slips of paper. */
 export default function Bench({ takeId, onGround }: { takeId: number; onGround: () => void }) {
   const query = useTake(takeId);
-  const { info, trial } = usePick("info", "trial");
-  const [help, setHelp] = useState(false);
-  const onHelp = useCallback(() => setHelp(true), []);
+  const { info, trial, help, shelf, set } = usePick("info", "trial", "help", "shelf", "set");
   // Whoever has seen a bench is no first visitor: Home then stays Home.
   useEffect(() => localStorage.setItem("visited", "yes"), []);
   useTrying();
   usePlayback();
-  useShortcuts(onHelp);
+  useShortcuts();
 
   if (query.isError && !query.data)
     return (
@@ -42,25 +42,23 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
   const last = info.proof as unknown as Proof | null;
   return (
     <Box sx={{ height: "100%", display: "grid", gridTemplateRows: "46px minmax(240px, 1fr) auto 318px" }}>
-      <Header info={info} onGround={onGround} onHelp={onHelp} />
+      <Header info={info} onGround={onGround} />
       <Box component="main" sx={{ position: "relative", overflow: "hidden" }}>
         <View info={info} />
         <Box sx={{ position: "absolute", left: 12, top: 12, bottom: 12, pointerEvents: "none", "& > *": { pointerEvents: "auto" } }}>
           <PartCard />
         </Box>
-        <Box sx={{ position: "absolute", right: 12, top: 12, bottom: 12, pointerEvents: "none", "& > *": { pointerEvents: "auto" } }}>
-          {trial ? (
-            <ProofSlip proof={trial.proof as unknown as Proof} sentence={trial.sentence} title="Tried, not applied" />
-          ) : info.findings[0] ? (
-            <FirstFinding info={info} finding={info.findings[0]} />
-          ) : (
-            last && <ProofSlip proof={last} sentence={summary(last)} title={info.label} />
-          )}
+        <Box sx={{ position: "absolute", right: 12, top: 12, bottom: 12, display: "flex", flexDirection: "column", gap: 1, pointerEvents: "none", "& > *": { pointerEvents: "auto", minHeight: 40 } }}>
+          {trial && <ProofSlip proof={trial.proof as unknown as Proof} sentence={trial.sentence} title="Tried, not applied" />}
+          {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={summary(last)} title={info.label} />}
+          {(info.findings.length > 0 || info.wanted.length > 0) && <Findings info={info} />}
+          {!trial && last && info.findings.length > 0 && <ProofSlip proof={last} sentence={summary(last)} title={info.label} />}
         </Box>
       </Box>
       <Transport />
       <Strands info={info} />
-      <Help open={help} onClose={() => setHelp(false)} />
+      <Help open={help} onClose={() => set({ help: false })} />
+      <Clips open={shelf} onClose={() => set({ shelf: false })} />
     </Box>
   );
 }
@@ -76,13 +74,13 @@ function summary(proof: Proof): string {
   return parts.filter(Boolean).join(" ");
 }
 
-function Header({ info, onGround, onHelp }: { info: TakeInfo; onGround: () => void; onHelp: () => void }) {
-  const stretch = useBench((s) => s.stretch);
+function Header({ info, onGround }: { info: TakeInfo; onGround: () => void }) {
+  const { stretch, set } = usePick("stretch", "set");
   const range = stretch ? `&first=${stretch.first}&last=${stretch.last}` : "";
   const [member, setMember] = useState(() => info.members.find((m) => m.kind === "character")?.id ?? info.members[0]!.id);
   return (
     <Box component="header" sx={{ display: "flex", alignItems: "center", gap: 1.5, px: 1.5, borderBottom: 1, borderColor: "divider", bgcolor: "background.paper" }}>
-      <Button onClick={() => go("/")} aria-label="Home" sx={{ minWidth: 0, color: "text.primary" }}>
+      <Button onClick={() => go("/")} aria-label="Home" title="Home" sx={{ minWidth: 0, color: "text.primary" }}>
         <Mark size={26} />
       </Button>
       <Typography component="h1" sx={{ fontSize: 16, fontWeight: 650, whiteSpace: "nowrap" }}>
@@ -93,50 +91,28 @@ function Header({ info, onGround, onHelp }: { info: TakeInfo; onGround: () => vo
       </Typography>
       <Box sx={{ flexGrow: 1 }} />
       <RevisionLine info={info} />
-      <Select size="small" variant="standard" value={member} onChange={(e) => setMember(e.target.value)} inputProps={{ "aria-label": "Write out" }} sx={{ fontSize: 13 }}>
+      <Button size="small" onClick={() => set({ shelf: true })} title="Poses and ranges that were kept (L)">
+        Shelf
+      </Button>
+      <Select size="small" variant="standard" value={member} onChange={(e) => setMember(e.target.value)} inputProps={{ "aria-label": "Whom to write out" }} sx={{ fontSize: 13 }}>
         {info.members.map((m) => (
           <MenuItem key={m.id} value={m.id}>
             {m.name}
           </MenuItem>
         ))}
       </Select>
-      <Button size="small" component="a" href={`/api/takes/${info.id}/export.bvh?member=${encodeURIComponent(member)}&revision=${info.revision}${range}`}>
-        Write BVH
+      <Button size="small" component="a" aria-label="Write BVH" href={`/api/takes/${info.id}/export.bvh?member=${encodeURIComponent(member)}&revision=${info.revision}${range}`}>
+        BVH
+      </Button>
+      <Button size="small" component="a" href={`/api/takes/${info.id}/export.glb?member=${encodeURIComponent(member)}&revision=${info.revision}${range}`} aria-label="Write GLB">
+        GLB
       </Button>
       <Button size="small" onClick={onGround}>
         Day / lamp
       </Button>
-      <Button size="small" onClick={onHelp}>
+      <Button size="small" onClick={() => set({ help: true })}>
         Help ?
       </Button>
     </Box>
-  );
-}
-
-/** What to do first, in one sentence, beside the fault it is about. */
-function FirstFinding({ info, finding }: { info: TakeInfo; finding: Finding }) {
-  const { toFrame, set } = useBench.getState();
-  const label = info.strands.find((s) => s.member === finding.member && s.part === finding.part)?.label ?? finding.part;
-  return (
-    <Alert
-      severity="warning"
-      icon={<span aria-hidden>▲</span>}
-      variant="outlined"
-      data-testid="first-step"
-      sx={{ width: 300, bgcolor: "background.paper", "& .MuiAlert-message": { fontSize: 13.5 } }}
-      action={
-        <Button
-          size="small"
-          onClick={() => {
-            toFrame(finding.frame);
-            set({ focus: { member: finding.member, part: finding.part } });
-          }}
-        >
-          Go
-        </Button>
-      }
-    >
-      {finding.sentence}: drag along the {label}&apos;s strand from its spike to the end, look at the ghost and the proof, and press Enter.
-    </Alert>
   );
 }

@@ -3,7 +3,7 @@ import { useEffect, useMemo, useRef } from "react";
 import * as THREE from "three";
 import type { Member, TakeInfo } from "../shared/api";
 import { tones } from "../shared/theme";
-import { useBench, type PartRef } from "./state";
+import { same as sameRef, useBench, type PartRef } from "./state";
 
 type Getter = () => Float32Array | null;
 
@@ -51,6 +51,9 @@ function materialOf(tone: string): THREE.Material {
   return material;
 }
 
+/** What is not looked at, where one part is looked at alone. */
+const faint = new THREE.MeshLambertMaterial({ color: "#a8a294", transparent: true, opacity: 0.1, depthWrite: false });
+
 /** Whether a joint stands in the same place in two poses, to a tenth of a millimetre or so. */
 function same(a: Float32Array, b: Float32Array, k: number): boolean {
   let off = 0;
@@ -61,13 +64,15 @@ function same(a: Float32Array, b: Float32Array, k: number): boolean {
 interface FigureProps {
   info: TakeInfo;
   pose: Getter;
-  /** Drawn in one clear colour: the result of a trial. */
+  /** Drawn in one clear colour: the result of a trial, or another revision. */
   ghost?: string;
+  /** Only this part is drawn in full; everything else is faint. */
+  alone?: PartRef | null;
   onPick?: (part: PartRef) => void;
 }
 
 /** The bodies of the cast, one group a joint, placed from the newest pose each time the picture is drawn. */
-export function Figures({ info, pose, ghost, onPick }: FigureProps) {
+export function Figures({ info, pose, ghost, alone, onPick }: FigureProps) {
   const groups = useRef<(THREE.Group | null)[]>([]);
   const pieces = useMemo(() => {
     const index = new Map(info.joints.map(([m, j], i) => [`${m}/${j}`, i]));
@@ -114,7 +119,7 @@ export function Figures({ info, pose, ghost, onPick }: FigureProps) {
     <group key={i} ref={(g) => void (groups.current[i] = g)}>
       <mesh
         geometry={piece.geometry}
-        material={clear ?? materialOf(piece.tone)}
+        material={clear ?? (alone && !sameRef(alone, piece.part) ? faint : materialOf(piece.tone))}
         renderOrder={clear ? 2 : 0}
         onClick={
           onPick && piece.pickable
@@ -178,6 +183,18 @@ export function poseNow(shift = 0): Float32Array | null {
   if (live && shift === 0) return live;
   const at = frame + shift;
   return at < info.first || at > info.last ? null : bank.at(`revision-${info.revision}`, at);
+}
+
+/** The pose of the revision that is drawn beside this one. */
+export function poseBeside(): Float32Array | null {
+  const { beside, bank, frame } = useBench.getState();
+  return beside !== null && bank ? bank.at(`revision-${beside}`, frame) : null;
+}
+
+/** The pose of one frame of the take in hand. */
+export function poseAt(frame: number): Float32Array | null {
+  const { bank, info } = useBench.getState();
+  return bank && info ? bank.at(`revision-${info.revision}`, frame) : null;
 }
 
 /** The pose of the trial in hand, at the current frame. */

@@ -6,7 +6,7 @@ import type { DragAsked, TakeInfo } from "../shared/api";
 import { useActions } from "./actions";
 import { poseNow } from "./Body";
 import { live } from "./live";
-import { driverAt, strandOf, useBench, type PartRef } from "./state";
+import { driverAt, NOTHING, strandOf, useBench, type PartRef } from "./state";
 
 export interface HandleSpec {
   id: string;
@@ -124,7 +124,7 @@ export function Handle({ info, spec, onHold }: Props) {
     const table = poseNow();
     if (!table) return;
     const bench = useBench.getState();
-    bench.set({ focus: spec.ref, playing: false, stretch: null, trial: null, choices: {} });
+    bench.set({ ...NOTHING, focus: spec.ref, playing: false, held: null });
     onHold(true);
     const k = spec.row * 7;
     const place = new THREE.Vector3(table[k], table[k + 1], table[k + 2]);

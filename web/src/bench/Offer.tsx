@@ -1,51 +1,79 @@
 import { Box, Button, CircularProgress, Paper, TextField, ToggleButton, ToggleButtonGroup, Tooltip, Typography } from "@mui/material";
 import { useState } from "react";
 import type { Choice } from "../shared/api";
-import { useActions, useOperations } from "./actions";
-import { usePick } from "./state";
+import { offer, offeredFor, useActions, useOperations } from "./actions";
+import { useBench, usePick } from "./state";
+
+/** Choices that count only while another one stands a given way. */
+const DEPENDS: Record<string, [string, string]> = {
+  settle: ["after", "hold"],
+  speed: ["after", "hold"],
+  tolerance: ["keys", "within"],
+  tolerance_turn: ["keys", "within"],
+  by: ["do", "move"],
+  factor: ["do", "scale"],
+  kind: ["do", "kind"],
+  systems: ["way", "values"],
+};
 
 /** The small strip at a selection: the operations that apply there, each with the choices that matter. */
 export function Offer({ x }: { x: number }) {
   const operations = useOperations();
-  const { info, stretch, operation, choices, trial, trying, set } = usePick("info", "stretch", "operation", "choices", "trial", "trying", "set");
-  const { apply, drop } = useActions();
+  const { info, stretch, wish, choices, trial, trying, set } = usePick("info", "stretch", "wish", "choices", "trial", "trying", "set");
+  const { apply, drop, copy } = useActions();
   const [unfolded, setUnfolded] = useState(false);
-  if (!info || !stretch) return null;
-  const span = stretch.last >= info.last ? `frame ${stretch.first} on` : `frames ${stretch.first}–${stretch.last}`;
-  const isLimbs = stretch.parts.every((p) => info.limbs.some((l) => l.member === p.member && l.part === p.part));
-  const offered = isLimbs ? operations : [];
-  const current = offered?.find((o) => o.id === operation);
+  if (!info || (!stretch && !wish)) return null;
+  const offered = stretch ? offeredFor(operations, info, stretch.parts) : [];
+  const current = operations?.find((o) => o.id === wish?.operation);
+  const span = stretch ? (stretch.last >= info.last ? `frame ${stretch.first} on` : `frames ${stretch.first}–${stretch.last}`) : wish && wish.operation !== "drivers" ? `at frame ${wish.first}` : "";
   const change = (name: string, value: string | number) => set({ choices: { ...choices, [name]: value } });
+  const counts = (c: Choice) => {
+    const on = DEPENDS[c.name];
+    return !on || !(on[0] in choices) || choices[on[0]] === on[1];
+  };
   return (
     <Paper
       elevation={6}
       role="dialog"
-      aria-label="What can be done with this stretch"
+      aria-label="What can be done here"
       data-testid="offer"
-      sx={{ position: "absolute", left: x, bottom: "100%", mb: "46px", px: 1.25, py: 0.75, zIndex: 5, display: "flex", alignItems: "center", gap: 1, whiteSpace: "nowrap", "& .MuiButton-root": { flexShrink: 0 } }}
+      sx={{ position: "absolute", left: x, bottom: "100%", mb: "46px", px: 1.25, py: 0.75, zIndex: 5, display: "flex", alignItems: "center", gap: 1, whiteSpace: "nowrap", maxWidth: "calc(100vw - 16px)", flexWrap: "wrap", "& .MuiButton-root": { flexShrink: 0 } }}
     >
-      {!current ? (
-        <Typography sx={{ fontSize: 13 }}>Nothing applies to these parts yet: select limbs to hand them over.</Typography>
-      ) : (
-        <>
-          {offered!.map((o) => (
-            <Tooltip key={o.id} title={o.help}>
-              <Typography sx={{ fontWeight: 700, fontSize: 14 }}>{o.label}</Typography>
-            </Tooltip>
+      {offered.length > 1 && stretch ? (
+        <ToggleButtonGroup size="small" exclusive value={wish?.operation ?? ""} onChange={(_, v: string | null) => v && offer(operations, info, stretch, v)} aria-label="Operation">
+          {offered.map((o) => (
+            <ToggleButton key={o.id} value={o.id} title={o.help} sx={{ py: 0.25, px: 1, textTransform: "none", fontWeight: 700 }}>
+              {o.label}
+            </ToggleButton>
           ))}
-          {current.choices
-            .filter((c) => (unfolded || !c.folded) && !(c.name === "settle" && choices["after"] === "carry" && !unfolded))
-            .map((c) => (
-              <Control key={c.name} choice={c} value={choices[c.name] ?? c.default} onChange={(v) => change(c.name, v)} />
-            ))}
-          <Button size="small" onClick={() => setUnfolded(!unfolded)} aria-expanded={unfolded}>
-            {unfolded ? "less" : "more…"}
-          </Button>
-          <Typography sx={{ fontSize: 12.5, color: "text.secondary" }}>{span}</Typography>
-          <Button variant="contained" disableElevation size="small" disabled={!trial} onClick={apply} startIcon={trying ? <CircularProgress size={12} color="inherit" /> : undefined}>
-            Apply ⏎
-          </Button>
-        </>
+        </ToggleButtonGroup>
+      ) : (
+        current && (
+          <Tooltip title={current.help}>
+            <Typography sx={{ fontWeight: 700, fontSize: 14 }}>{current.label}</Typography>
+          </Tooltip>
+        )
+      )}
+      {current?.choices
+        .filter((c) => counts(c) && (unfolded || !c.folded || (c.name in DEPENDS && choices[DEPENDS[c.name]![0]] === DEPENDS[c.name]![1] && c.name !== "settle" && c.name !== "speed")))
+        .map((c) => (
+          <Control key={c.name} choice={c} value={choices[c.name] ?? c.default} onChange={(v) => change(c.name, v)} />
+        ))}
+      {current?.choices.some((c) => c.folded && counts(c)) && (
+        <Button size="small" onClick={() => setUnfolded(!unfolded)} aria-expanded={unfolded}>
+          {unfolded ? "less" : "more…"}
+        </Button>
+      )}
+      <Typography sx={{ fontSize: 12.5, color: "text.secondary" }}>{span}</Typography>
+      {stretch && (
+        <Button size="small" onClick={() => void copy()} title="Keep this stretch as a clip (Ctrl+C)">
+          Copy
+        </Button>
+      )}
+      {current && (
+        <Button variant="contained" disableElevation size="small" disabled={!trial} onClick={apply} startIcon={trying ? <CircularProgress size={12} color="inherit" /> : undefined}>
+          Apply ⏎
+        </Button>
       )}
       <Button size="small" onClick={drop}>
         Drop Esc
@@ -55,34 +83,78 @@ export function Offer({ x }: { x: number }) {
 }
 
 function Control({ choice, value, onChange }: { choice: Choice; value: string | number; onChange: (value: string | number) => void }) {
-  if (choice.kind === "whole")
+  if (choice.kind === "options")
     return (
-      <Tooltip title={choice.help}>
-        <Box sx={{ display: "flex", alignItems: "center", gap: 0.5, fontSize: 13 }}>
-          {choice.label}
-          <TextField
-            size="small"
-            variant="standard"
-            type="number"
-            value={value}
-            onKeyDown={(e) => e.key !== "Escape" && e.key !== "Enter" && e.stopPropagation()}
-            onChange={(e) => {
-              const n = Number(e.target.value);
-              if (Number.isInteger(n) && n >= choice.least && n <= choice.most) onChange(n);
-            }}
-            slotProps={{ htmlInput: { min: choice.least, max: choice.most, "aria-label": choice.label, style: { width: 40 } } }}
-          />
-          frames
-        </Box>
-      </Tooltip>
+      <ToggleButtonGroup size="small" exclusive value={value} onChange={(_, v: string | null) => v !== null && onChange(v)} aria-label={choice.label}>
+        {choice.options.map(([key, label]) => (
+          <ToggleButton key={key} value={key} sx={{ py: 0.25, px: 1, textTransform: "none" }}>
+            {label}
+          </ToggleButton>
+        ))}
+      </ToggleButtonGroup>
     );
   return (
-    <ToggleButtonGroup size="small" exclusive value={value} onChange={(_, v: string | null) => v !== null && onChange(v)} aria-label={choice.label}>
-      {choice.options.map(([key, label]) => (
-        <ToggleButton key={key} value={key} sx={{ py: 0.25, px: 1, textTransform: "none" }}>
-          {label}
-        </ToggleButton>
-      ))}
-    </ToggleButtonGroup>
+    <Tooltip title={choice.help}>
+      <Box sx={{ display: "flex", alignItems: "center", gap: 0.5, fontSize: 13 }}>
+        {choice.label}
+        <NumberField label={choice.label} value={Number(value)} whole={choice.kind === "whole"} least={choice.least} most={choice.most} onChange={onChange} />
+        {choice.kind === "whole" && "frames"}
+      </Box>
+    </Tooltip>
   );
+}
+
+interface NumberProps {
+  label: string;
+  value: number;
+  onChange: (value: number) => void;
+  whole?: boolean;
+  least?: number;
+  most?: number;
+  width?: number;
+  /** Only Enter and leaving the field count, not every stroke. */
+  late?: boolean;
+}
+
+/** A number that may be typed: what can't be read yet stays in the field and changes nothing. */
+export function NumberField({ label, value, onChange, whole = false, least = -1e6, most = 1e6, width = 52, late = false }: NumberProps) {
+  const [typed, setTyped] = useState<string | null>(null);
+  const text = typed ?? String(value);
+  const n = Number(text);
+  const fine = text.trim() !== "" && Number.isFinite(n) && n >= least && n <= most && (!whole || Number.isInteger(n));
+  const commit = () => {
+    if (fine && n !== value) onChange(n);
+    setTyped(null);
+  };
+  return (
+    <TextField
+      size="small"
+      variant="standard"
+      value={text}
+      error={!fine}
+      onKeyDown={(e) => {
+        if (e.key === "Enter" && late) {
+          e.stopPropagation();
+          commit();
+        } else if (e.key === "Escape" && late) {
+          e.stopPropagation();
+          setTyped(null);
+          (e.target as HTMLElement).blur();
+        } else if (e.key !== "Escape" && e.key !== "Enter") e.stopPropagation();
+      }}
+      onChange={(e) => {
+        setTyped(e.target.value);
+        const now = Number(e.target.value);
+        if (!late && e.target.value.trim() !== "" && Number.isFinite(now) && now >= least && now <= most && (!whole || Number.isInteger(now))) onChange(now);
+      }}
+      onFocus={(e) => late && e.target.select()}
+      onBlur={() => (late ? commit() : setTyped(null))}
+      slotProps={{ input: { disableUnderline: late }, htmlInput: { inputMode: "decimal", "aria-label": label, style: { width, textAlign: "right", fontSize: 12.5, padding: 0 } } }}
+    />
+  );
+}
+
+/** Where the strip stands when nothing is selected on the strands. */
+export function useOfferShown() {
+  return useBench((s) => s.wish !== null || s.stretch !== null);
 }

@@ -1,18 +1,24 @@
-import { Box, Collapse, Link, Paper, Typography, useTheme } from "@mui/material";
+import { Box, Button, Checkbox, Collapse, IconButton, Link, MenuItem, Paper, Select, Tooltip, Typography, useTheme } from "@mui/material";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type Card } from "../shared/api";
-import { channelValue, degrees, mm } from "../shared/format";
+import { channelValue, degrees, mm, shownNumber, storedNumber } from "../shared/format";
 import { sideMark } from "../shared/theme";
-import { useBench, usePick } from "./state";
+import { useActions } from "./actions";
+import { NumberField } from "./Offer";
+import { useBench, usePick, type KeyRule } from "./state";
+
+type Channel = Card["systems"][number]["channels"][number];
 
 /** The part in hand at this frame: what drives it, what it follows, the values of both its systems. */
 export function PartCard() {
   const theme = useTheme();
-  const { info, focus, playing } = usePick("info", "focus", "playing");
+  const { info, focus, playing, keyRule, set } = usePick("info", "focus", "playing", "keyRule", "set");
   // While it plays the card stands still: nobody reads it, and each frame would draw it anew.
   const frame = useBench((s) => (s.playing ? -1 : s.frame));
   const [other, setOther] = useState(false);
+  const [more, setMore] = useState(false);
+  const { keyPart } = useActions();
   const card = useQuery({
     queryKey: ["card", info?.id, info?.revision, focus?.member, focus?.part, frame],
     queryFn: ({ signal }) =>
@@ -31,12 +37,21 @@ export function PartCard() {
   if (!data) return null;
   const hue = data.side === "left" ? theme.ink.left : data.side === "right" ? theme.ink.right : theme.ink.middle;
   const systems = [...data.systems].sort((a, b) => Number(b.driving) - Number(a.driving));
+  const whole = systems.filter((s) => s.driving || systems.length === 1 || data.driver === "both");
+  const idle = systems.filter((s) => !whole.includes(s));
   return (
-    <Paper variant="outlined" component="section" aria-label="Part card" sx={{ p: 1.5, width: 268, maxHeight: "100%", overflow: "auto" }}>
-      <Typography component="h2" sx={{ fontWeight: 700, fontSize: 16, color: hue }}>
-        <span aria-hidden>{sideMark[data.side]} </span>
-        {data.label}
-      </Typography>
+    <Paper variant="outlined" component="section" aria-label="Part card" sx={{ p: 1.25, width: 268, maxHeight: "100%", overflow: "auto" }}>
+      <Box sx={{ display: "flex", alignItems: "center" }}>
+        <Typography component="h2" sx={{ fontWeight: 700, fontSize: 16, color: hue, flexGrow: 1 }}>
+          <span aria-hidden>{sideMark[data.side]} </span>
+          {data.label}
+        </Typography>
+        <Tooltip title="Keys both systems, the driver and what is followed, here (K)">
+          <Button size="small" onClick={keyPart} sx={{ py: 0 }}>
+            Key the part
+          </Button>
+        </Tooltip>
+      </Box>
       <Typography data-testid="driver" sx={{ fontSize: 13 }}>
         {data.kind === "limb" ? (
           <>
@@ -54,46 +69,85 @@ export function PartCard() {
           Idle keys stand {mm(data.idle_place)} and {degrees(data.idle_turn ?? 0, 1)} off the pose.
         </Typography>
       )}
-      {systems.map((system) => (
-        <Box key={system.system} sx={{ mt: 1 }}>
-          {system.driving || systems.length === 1 || data.driver === "both" ? (
-            <Values card={system} title={systems.length > 1 ? `${system.system.toUpperCase()}${system.driving ? ", driving" : ""}` : ""} />
-          ) : (
-            <>
-              <Link component="button" underline="hover" onClick={() => setOther(!other)} aria-expanded={other} sx={{ fontSize: 12.5 }}>
-                {other ? "▾" : "▸"} {system.system.toUpperCase()}, idle
-              </Link>
-              <Collapse in={other}>
-                <Values card={system} title="" fits />
-              </Collapse>
-            </>
-          )}
+      {whole.map((system) => (
+        <Box key={system.system} sx={{ mt: 0.5 }}>
+          <Values channels={system.channels} title={systems.length > 1 ? `${system.system.toUpperCase()}${system.driving ? ", driving" : ""}` : ""} />
         </Box>
       ))}
-      <Typography sx={{ mt: 1, fontSize: 12, color: "text.secondary", borderTop: 1, borderColor: "divider", pt: 0.75 }}>{data.rule}</Typography>
+      <Box sx={{ display: "flex", gap: 1.5, mt: 0.25 }}>
+        {idle.length > 0 && <Fold open={other} onClick={() => setOther(!other)} label={idle.map((s) => `${s.system.toUpperCase()}, idle`).join("; ")} />}
+        {data.others.length > 0 && <Fold open={more} onClick={() => setMore(!more)} label="driver, guide, follows" />}
+      </Box>
+      {idle.map((system) => (
+        <Collapse key={system.system} in={other} unmountOnExit>
+          <Values channels={system.channels} title={`${system.system.toUpperCase()}: stored, and as the pose wants it`} fits />
+        </Collapse>
+      ))}
+      <Collapse in={more} unmountOnExit>
+        <Values channels={data.others} title="" />
+      </Collapse>
+      <Box sx={{ mt: 0.75, fontSize: 12, color: "text.secondary", borderTop: 1, borderColor: "divider", pt: 0.5 }}>
+        <span>Letting go of a drag keys </span>
+        <Select variant="standard" disableUnderline value={keyRule} onChange={(e) => set({ keyRule: e.target.value as KeyRule })} inputProps={{ "aria-label": "What letting go of a drag keys" }} sx={{ fontSize: 12, "& .MuiSelect-select": { py: 0 } }}>
+          <MenuItem value="dragged">what was dragged</MenuItem>
+          <MenuItem value="part">the whole part</MenuItem>
+          <MenuItem value="ask">nothing until K</MenuItem>
+        </Select>
+        <span>{data.driver === "IK" || data.driver === "FK" ? `, in ${data.driver}, which drives.` : `. ${data.rule}`}</span>
+      </Box>
     </Paper>
   );
 }
 
-function Values({ card, title, fits }: { card: Card["systems"][number]; title: string; fits?: boolean }) {
+function Fold({ open, onClick, label }: { open: boolean; onClick: () => void; label: string }) {
   return (
-    <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12.5, lineHeight: 1.3, "& td": { py: 0 } }}>
-      {(title || fits) && (
-        <caption style={{ textAlign: "left", fontWeight: 650, captionSide: "top", padding: "2px 0" }}>
-          {title}
-          {fits && "stored, and as the pose wants it"}
-        </caption>
-      )}
+    <Link component="button" underline="hover" onClick={onClick} aria-expanded={open} sx={{ fontSize: 12.5 }}>
+      {open ? "▾" : "▸"} {label}
+    </Link>
+  );
+}
+
+/** Channel values: each can be typed, keyed or freed of its key, and laid out as a curve. */
+function Values({ channels, title, fits }: { channels: Channel[]; title: string; fits?: boolean }) {
+  const { frame, channels: laid, set } = usePick("frame", "channels", "set");
+  const { edit } = useActions();
+  const lay = (name: string) => {
+    const next = laid.includes(name) ? laid.filter((n) => n !== name) : [...laid, name];
+    set({ channels: next, curves: next.length > 0 });
+  };
+  const give = (c: Channel, value: number) => void edit({ what: "add", keys: [{ channel: c.name, times: [frame] }], values: { arriving: value, leaving: value } });
+  const toggle = (c: Channel) => void edit({ what: c.keyed ? "delete" : "add", keys: [{ channel: c.name, times: [frame] }] });
+  return (
+    <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12.5, lineHeight: 1.15, "& td": { py: 0 }, "& input": { height: 16 }, "& input:hover": { textDecoration: "underline dotted" } }}>
+      {title && <caption style={{ textAlign: "left", fontWeight: 650, captionSide: "top", padding: "2px 0" }}>{title}</caption>}
       <tbody>
-        {card.channels.map((c) => (
+        {channels.map((c) => (
           <tr key={c.name}>
-            <td style={{ width: 14 }} title={c.keyed ? "keyed at this frame" : undefined}>
-              {c.keyed ? "◆" : ""}
-              {c.keyed && <span style={{ position: "absolute", left: -9999 }}>keyed</span>}
+            <td style={{ width: 18 }}>
+              <IconButton size="small" onClick={() => toggle(c)} aria-label={`${c.keyed ? "Delete the key" : "Put a key"} of ${c.label} at this frame`} title={c.keyed ? "keyed at this frame" : "no key at this frame"} sx={{ p: 0, fontSize: 12, width: 16, color: c.keyed ? "primary.main" : "text.secondary" }}>
+                {c.keyed ? "◆" : "◇"}
+              </IconButton>
             </td>
             <td>{c.label.replace(/^\S*\.ik /, "")}</td>
-            <td style={{ textAlign: "right", fontWeight: 600 }}>{channelValue(c.value, c.unit)}</td>
-            {fits && <td style={{ textAlign: "right", opacity: 0.7, paddingLeft: 6 }}>{channelValue(c.fits, c.unit)}</td>}
+            <td style={{ textAlign: "right" }}>
+              {fits ? (
+                channelValue(c.value, c.unit)
+              ) : (
+                <span style={{ whiteSpace: "nowrap" }}>
+                  <NumberField late width={54} label={`${c.label} at this frame`} value={shownNumber(c.value, c.unit)} onChange={(v) => give(c, storedNumber(v, c.unit))} />
+                  <span style={{ display: "inline-block", width: 22, textAlign: "left", paddingLeft: 2 }}>{c.unit === "rad" ? "°" : c.unit === "m" ? "mm" : ""}</span>
+                </span>
+              )}
+            </td>
+            <td style={{ textAlign: "right", width: 20 }}>
+              {fits ? (
+                <span style={{ color: "inherit" }}>{channelValue(c.fits, c.unit)}</span>
+              ) : (
+                <Tooltip title="Lay out as a curve">
+                  <Checkbox size="small" checked={laid.includes(c.name)} onChange={() => lay(c.name)} sx={{ p: 0, "& svg": { fontSize: 15 } }} slotProps={{ input: { "aria-label": `Curve of ${c.label}` } }} />
+                </Tooltip>
+              )}
+            </td>
           </tr>
         ))}
       </tbody>

@@ -17,7 +17,7 @@ export function ProofSlip({ proof, sentence, title }: Props) {
   return (
     <Paper variant="outlined" component="section" aria-label="Proof" data-testid="proof" sx={{ p: 1.5, width: 300, maxHeight: "100%", overflow: "auto", borderColor: proof.clean ? "primary.main" : "error.main", borderWidth: 2 }}>
       <Typography component="h2" sx={{ fontWeight: 700, fontSize: 14 }}>
-        {proof.clean ? "✓ " : "▲ "}
+        {proof.clean && proof.within ? "✓ " : "▲ "}
         {title}
       </Typography>
       <Typography data-testid="sentence" sx={{ fontSize: 13, my: 0.5 }}>
@@ -43,6 +43,7 @@ export function ProofSlip({ proof, sentence, title }: Props) {
             ))}
             <Rows title={`Frames ${proof.first} to ${proof.last}`}>
               <Row label={`off in place, ${proof.departure_place.joint} at ${proof.departure_place.frame}`} value={mm(proof.departure_place.value)} />
+              {proof.tolerance && <Row label={proof.within ? "within the tolerance of" : "beyond the tolerance of"} value={`${mm(proof.tolerance[0])}, ${degrees(proof.tolerance[1], 1)}`} />}
               <Row label={`off in turn, ${proof.departure_turn.joint} at ${proof.departure_turn.frame}`} value={degrees(proof.departure_turn.value)} />
               <Row label="outside, place" value={mm(proof.outside_place.value)} />
               <Row label="outside, turn" value={degrees(proof.outside_turn.value)} />

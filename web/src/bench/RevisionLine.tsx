@@ -1,17 +1,18 @@
-import { Box, Button, Dialog, DialogContent, DialogTitle, List, ListItemButton, ListItemText, Tooltip } from "@mui/material";
+import { Box, Button, Dialog, DialogContent, DialogTitle, Link, TextField, Tooltip, Typography } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type Proof, type Revision, type TakeInfo } from "../shared/api";
 import { mm } from "../shared/format";
+import { go } from "../shared/route";
 import { useActions } from "./actions";
+import { usePick } from "./state";
 
-/** Undo, redo, and the list of all revisions with a line of proof each. */
+/** Undo, redo, and the list of all revisions: their names, a line of proof, going there, seeing them beside this one. */
 export function RevisionLine({ info }: { info: TakeInfo }) {
-  const { step, goTo } = useActions();
-  const [open, setOpen] = useState(false);
-  const revisions = useQuery({ queryKey: ["revisions", info.id], queryFn: () => get<Revision[]>(`/takes/${info.id}/revisions`), enabled: open, staleTime: 0 });
+  const { step } = useActions();
+  const { revisionList, set } = usePick("revisionList", "set");
   return (
-    <Box sx={{ display: "flex", alignItems: "center", gap: 0.5 }}>
+    <Box sx={{ display: "flex", alignItems: "center", gap: 0.5, minWidth: 0 }}>
       <Tooltip title="Undo (Ctrl+Z)">
         <span>
           <Button size="small" disabled={!info.can_undo} onClick={() => step("undo")}>
@@ -26,37 +27,97 @@ export function RevisionLine({ info }: { info: TakeInfo }) {
           </Button>
         </span>
       </Tooltip>
-      <Button size="small" variant="outlined" onClick={() => setOpen(true)} data-testid="revision" sx={{ maxWidth: 360, overflow: "hidden", whiteSpace: "nowrap", textOverflow: "ellipsis", display: "block" }}>
-        {info.number} · {info.label}
+      <Button size="small" variant="outlined" onClick={() => set({ revisionList: true })} data-testid="revision" title="All revisions (V)" sx={{ maxWidth: 300, overflow: "hidden", whiteSpace: "nowrap", textOverflow: "ellipsis", display: "block" }}>
+        {info.number} · {info.revision_name ?? info.label}
       </Button>
-      <Dialog open={open} onClose={() => setOpen(false)} fullWidth maxWidth="sm">
-        <DialogTitle>Revisions of {info.name}</DialogTitle>
-        <DialogContent>
-          <List dense>
-            {revisions.data
-              ?.slice()
-              .reverse()
-              .map((r) => {
-                const proof = r.proof as unknown as Proof | null;
-                return (
-                  <ListItemButton
-                    key={r.id}
-                    selected={r.id === info.revision}
-                    onClick={() => {
-                      setOpen(false);
-                      if (r.id !== info.revision) goTo(r.id);
-                    }}
-                  >
-                    <ListItemText
-                      primary={`${r.number} · ${r.label}${r.on_path ? "" : " (set aside)"}`}
-                      secondary={`${new Date(r.created).toLocaleString()}${proof ? ` · ${proof.clean ? "clean" : "see its proof"}, at most ${mm(proof.departure_place.value)} off` : ""}`}
-                    />
-                  </ListItemButton>
-                );
-              })}
-          </List>
-        </DialogContent>
-      </Dialog>
+      <Revisions info={info} open={revisionList} onClose={() => set({ revisionList: false })} />
     </Box>
+  );
+}
+
+function Revisions({ info, open, onClose }: { info: TakeInfo; open: boolean; onClose: () => void }) {
+  const { goTo, name } = useActions();
+  const { beside, set } = usePick("beside", "set");
+  const [naming, setNaming] = useState<number | null>(null);
+  const revisions = useQuery({ queryKey: ["revisions", info.id], queryFn: () => get<Revision[]>(`/takes/${info.id}/revisions`), enabled: open, staleTime: 0 });
+  const rename = (r: Revision, text: string) => {
+    setNaming(null);
+    if (text.trim() !== (r.name ?? "")) void name(r.id, text.trim());
+  };
+  return (
+    <Dialog open={open} onClose={onClose} fullWidth maxWidth="md">
+      <DialogTitle>Revisions of {info.name}</DialogTitle>
+      <DialogContent>
+        <Box component="ol" reversed sx={{ listStyle: "none", m: 0, p: 0 }}>
+          {revisions.data
+            ?.slice()
+            .reverse()
+            .map((r) => {
+              const proof = r.proof as unknown as Proof | null;
+              const here = r.id === info.revision;
+              return (
+                <Box component="li" key={r.id} aria-current={here} sx={{ display: "flex", gap: 1, alignItems: "center", borderTop: 1, borderColor: "divider", py: 0.5, px: 1, bgcolor: here ? "action.selected" : undefined }}>
+                  <Box sx={{ flexGrow: 1, minWidth: 0 }}>
+                    {naming === r.id ? (
+                      <TextField
+                        size="small"
+                        variant="standard"
+                        autoFocus
+                        fullWidth
+                        defaultValue={r.name ?? ""}
+                        placeholder={r.label}
+                        onBlur={(e) => rename(r, e.target.value)}
+                        onKeyDown={(e) => e.key === "Enter" && rename(r, (e.target as HTMLInputElement).value)}
+                        slotProps={{ htmlInput: { "aria-label": `Name of revision ${r.number}`, maxLength: 120 } }}
+                      />
+                    ) : (
+                      <Typography noWrap sx={{ fontSize: 14, fontWeight: here ? 700 : 500 }}>
+                        {r.number} · {r.name ? <b>{r.name}: </b> : ""}
+                        {r.label}
+                        {r.on_path ? "" : " (set aside)"}
+                      </Typography>
+                    )}
+                    <Typography noWrap sx={{ fontSize: 12.5, color: "text.secondary" }}>
+                      {new Date(r.created).toLocaleString()}
+                      {proof ? ` · ${proof.clean ? "clean" : "see its proof"}, at most ${mm(proof.departure_place.value)} off` : ""}
+                    </Typography>
+                  </Box>
+                  <Button size="small" onClick={() => setNaming(r.id)} aria-label={`Name revision ${r.number}`}>
+                    Name
+                  </Button>
+                  {!here && (
+                    <>
+                      <Button size="small" variant={beside === r.id ? "contained" : "text"} disableElevation onClick={() => set({ beside: beside === r.id ? null : r.id })} aria-pressed={beside === r.id}>
+                        Ghost
+                      </Button>
+                      <Button
+                        size="small"
+                        onClick={() => {
+                          onClose();
+                          go(`/take/${info.id}/compare/${r.id}/${info.revision}`);
+                        }}
+                      >
+                        Compare
+                      </Button>
+                      <Link
+                        component="button"
+                        underline="hover"
+                        aria-label={`Go to revision ${r.number}`}
+                        onClick={() => {
+                          onClose();
+                          goTo(r.id);
+                        }}
+                        sx={{ fontSize: 13, fontWeight: 600, whiteSpace: "nowrap" }}
+                      >
+                        Go to it
+                      </Link>
+                    </>
+                  )}
+                </Box>
+              );
+            })}
+        </Box>
+      </DialogContent>
+    </Dialog>
   );
 }

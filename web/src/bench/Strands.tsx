@@ -1,38 +1,27 @@
-import { Box, ButtonBase, Typography, useTheme } from "@mui/material";
+import { Box, Button, ButtonBase, Typography, useTheme } from "@mui/material";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useEffect, useLayoutEffect, useMemo, useRef, useState } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import { get, type MeterData, type TakeInfo } from "../shared/api";
 import { sideMark } from "../shared/theme";
-import { startingChoices, useOperations } from "./actions";
+import { offer, useOperations } from "./actions";
+import { Curves } from "./Curves";
 import { drawMeter, drawStrands, layout, ordered, scaleOf } from "./drawStrands";
-import { Offer } from "./Offer";
-import { usePick, type PartRef } from "./state";
+import { Offer, useOfferShown } from "./Offer";
+import { Sheet } from "./Sheet";
+import { NOTHING, usePick, type PartRef } from "./state";
 
 const LABELS = 148;
 const RULER = 20;
 const METER = 54;
-
-/** A canvas drawn at the screen's own resolution whenever `draw` changes. */
-function Sheet({ width, height, draw, ...rest }: { width: number; height: number; draw: (g: CanvasRenderingContext2D) => void } & React.CanvasHTMLAttributes<HTMLCanvasElement>) {
-  const canvas = useRef<HTMLCanvasElement>(null);
-  useLayoutEffect(() => {
-    const c = canvas.current;
-    const g = c?.getContext("2d");
-    if (!c || !g || width <= 0) return;
-    const ratio = window.devicePixelRatio || 1;
-    c.width = width * ratio;
-    c.height = height * ratio;
-    g.setTransform(ratio, 0, 0, ratio, 0, 0);
-    draw(g);
-  }, [width, height, draw]);
-  return <canvas ref={canvas} style={{ width, height, display: "block", touchAction: "none" }} {...rest} />;
-}
+/** Height that the curves have: what the strands' part of the bench leaves. */
+const ROOM = 240;
 
 /** One row a part across time; dragging across rows and frames selects a stretch, which is offered what applies. */
 export function Strands({ info }: { info: TakeInfo }) {
   const theme = useTheme();
   const operations = useOperations();
-  const { stretch, focus, trial, shown, set, toFrame } = usePick("stretch", "focus", "trial", "shown", "set", "toFrame");
+  const { stretch, focus, trial, wish, shown, curves, set, toFrame } = usePick("stretch", "focus", "trial", "wish", "shown", "curves", "set", "toFrame");
+  const offering = useOfferShown();
   const box = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(0);
   const strands = useMemo(() => ordered(info), [info]);
@@ -46,7 +35,7 @@ export function Strands({ info }: { info: TakeInfo }) {
     return () => watch.disconnect();
   }, []);
 
-  const wanted: PartRef[] = stretch?.parts ?? (focus ? [focus] : []);
+  const wanted: PartRef[] = stretch?.parts ?? (wish?.operation === "repair" ? wish.parts : focus ? [focus] : []);
   const parts = wanted.map((p) => `part=${encodeURIComponent(`${p.member}/${p.part}`)}`).join("&");
   const range = `first=${Math.max(info.first, Math.floor(shown[0]))}&last=${Math.min(info.last, Math.ceil(shown[1]))}`;
   const meter = useQuery({
@@ -60,13 +49,6 @@ export function Strands({ info }: { info: TakeInfo }) {
     queryFn: () => get<MeterData>(`/takes/${info.id}/meter?${parts}&${range}&trial=${trial!.trial}`),
     enabled: parts !== "" && trial !== null,
   });
-
-  const offer = (next: { parts: PartRef[]; first: number; last: number }) => {
-    const limbs = next.parts.filter((p) => info.limbs.some((l) => l.member === p.member && l.part === p.part));
-    const operation = operations?.[0];
-    const chosen = { ...next, parts: limbs.length ? limbs : next.parts };
-    set({ stretch: chosen, trial: null, choices: limbs.length && operation ? startingChoices(operation, info, chosen) : {}, operation: operation?.id ?? "handover" });
-  };
 
   const press = (event: React.PointerEvent<HTMLCanvasElement>) => {
     if (event.button !== 0) return;
@@ -91,7 +73,7 @@ export function Strands({ info }: { info: TakeInfo }) {
     const move = (e: PointerEvent) => {
       const next = select(e);
       // While dragging nothing is tried yet: no choices are made.
-      if (next) set({ stretch: next, trial: null, choices: {} });
+      if (next) set({ ...NOTHING, stretch: next });
     };
     const up = (e: PointerEvent) => {
       window.removeEventListener("pointermove", move);
@@ -99,11 +81,11 @@ export function Strands({ info }: { info: TakeInfo }) {
       const next = select(e);
       if (!next || next.last === next.first) {
         toFrame(start.frame);
-        set({ stretch: null, trial: null, choices: {} });
+        set(NOTHING);
         return;
       }
       toFrame(next.first);
-      offer(next);
+      offer(operations, info, next);
     };
     window.addEventListener("pointermove", move);
     window.addEventListener("pointerup", up);
@@ -140,7 +122,14 @@ export function Strands({ info }: { info: TakeInfo }) {
   return (
     <Box ref={box} component="section" aria-label="Strands" sx={{ position: "relative", borderTop: 1, borderColor: "divider", bgcolor: "background.default", display: "flex", flexDirection: "column", minHeight: 0 }} onWheel={zoom}>
       <Box sx={{ display: "flex" }}>
-        <Typography sx={{ width: LABELS, px: 1.5, fontSize: 11, color: "text.secondary", lineHeight: `${RULER}px` }}>frames</Typography>
+        <Box sx={{ width: LABELS, px: 1, display: "flex", alignItems: "center", gap: 0.5, "& .MuiButton-root": { py: 0, px: 0.75, minWidth: 0, fontSize: 11, lineHeight: `${RULER - 3}px` } }}>
+          <Button variant={curves ? "text" : "contained"} disableElevation aria-pressed={!curves} onClick={() => set({ curves: false })} title="Strands of all parts (W)">
+            Strands
+          </Button>
+          <Button variant={curves ? "contained" : "text"} disableElevation aria-pressed={curves} onClick={() => set({ curves: true })} title="Curves of the ticked channels (W)">
+            Curves
+          </Button>
+        </Box>
         <Sheet
           width={width}
           height={RULER}
@@ -158,6 +147,9 @@ export function Strands({ info }: { info: TakeInfo }) {
           }}
         />
       </Box>
+      {curves ? (
+        <Curves info={info} labels={LABELS} width={width} height={ROOM} />
+      ) : (
       <Box sx={{ display: "flex", overflowY: "auto", overflowX: "hidden", flexGrow: 1, minHeight: 0, position: "relative" }}>
         <Box sx={{ width: LABELS, flexShrink: 0, height }}>
           {rows.map(({ strand, height: h }) => {
@@ -188,6 +180,7 @@ export function Strands({ info }: { info: TakeInfo }) {
           draw={(g) => drawStrands(g, { info, rows, tried: trial?.strands ?? [], shown, stretch, focus, ink: theme.ink, width, height })}
         />
       </Box>
+      )}
       <Box sx={{ display: "flex", borderTop: 1, borderColor: "divider" }}>
         <Typography sx={{ width: LABELS, px: 1.5, pt: 0.5, fontSize: 11, lineHeight: 1.3, color: "text.secondary" }} component="div">
           <b>Meter</b>
@@ -205,7 +198,7 @@ export function Strands({ info }: { info: TakeInfo }) {
         />
       </Box>
       <FrameLine width={width} />
-      {stretch && <Offer x={LABELS + Math.min(Math.max(scale.x(stretch.first), 8), Math.max(width - 770, -LABELS + 8))} />}
+      {offering && <Offer x={LABELS + Math.min(Math.max(scale.x((stretch ?? wish)!.first), 8), Math.max(width - 900, -LABELS + 8))} />}
     </Box>
   );
 }

@@ -55,6 +55,20 @@ const VIEWS: [Viewpoint, string, string][] = [
   ["floor", "floor level", "5"],
 ];
 
+const WHAT = {
+  body: "Bodies of the cast",
+  controls: "Controls",
+  bones: "Joints",
+  alone: "Only the part in hand",
+  ghosts: "The frames before and after, as ink",
+  trails: "Paths of the part in hand, a tick a frame",
+  slips: "Strokes from where a standing end should be",
+  turning: "Dragging a control turns it instead of moving it",
+};
+
+/** The pinned frames with this one put in or taken out. */
+export const pinnedWith = (pinned: number[], frame: number) => (pinned.includes(frame) ? pinned.filter((f) => f !== frame) : [...pinned, frame].slice(-6));
+
 /** Playing, stepping, the frame field, and what the view shows. */
 export function Transport() {
   const bench = useBench();
@@ -100,7 +114,7 @@ export function Transport() {
         </IconButton>
       </Tooltip>
       <Typography color="text.secondary" sx={{ whiteSpace: "nowrap", fontSize: 13 }}>
-        of {info.last} · {seconds} s · {Number(info.rate.toFixed(3))} a second
+        of {info.last} · {seconds} s · {Number(info.rate.toFixed(3))}/s
       </Typography>
       <Select
         size="small"
@@ -108,7 +122,7 @@ export function Transport() {
         value={speed}
         onChange={(e) => set({ speed: Number(e.target.value) })}
         inputProps={{ "aria-label": "Playback speed" }}
-        sx={{ ml: 1, fontSize: 13 }}
+        sx={{ ml: 0.5, fontSize: 13 }}
       >
         {[0.1, 0.25, 0.5, 1, 2].map((v) => (
           <MenuItem key={v} value={v}>
@@ -116,35 +130,44 @@ export function Transport() {
           </MenuItem>
         ))}
       </Select>
-      <Typography data-testid="rate" color="text.secondary" sx={{ fontSize: 12, width: 76 }}>
+      <Typography data-testid="rate" color="text.secondary" sx={{ fontSize: 12, width: 62 }}>
         {bench.rate > 0 ? `${bench.rate.toFixed(0)} drawn/s` : ""}
       </Typography>
       <Box sx={{ flexGrow: 1 }} />
       {(
         [
+          ["body", "body", "B"],
           ["controls", "controls", "C"],
           ["bones", "joints", "J"],
-          ["ghosts", "before / after", "G"],
-          ["turning", "turn, not move", "T"],
+          ["alone", "alone", "O"],
+          ["ghosts", "ghosts", "G"],
+          ["trails", "trails", "Y"],
+          ["slips", "slips", "S"],
+          ["turning", "turn", "T"],
         ] as const
       ).map(([key, label, shortcut]) => (
-        <Tooltip key={key} title={`${label} (${shortcut})`}>
-          <ToggleButton size="small" value={key} selected={bench[key]} onChange={() => set({ [key]: !bench[key] })} sx={{ py: 0.25, px: 1, textTransform: "none" }}>
+        <Tooltip key={key} title={`${WHAT[key]} (${shortcut})`}>
+          <ToggleButton size="small" value={key} selected={bench[key]} onChange={() => set({ [key]: !bench[key] })} sx={{ py: 0.25, px: 0.75, textTransform: "none", fontSize: 12.5 }}>
             {label}
           </ToggleButton>
         </Tooltip>
       ))}
+      <Tooltip title="Keep the pose of this frame drawn, or let it go (P)">
+        <ToggleButton size="small" value="pin" selected={bench.pinned.includes(frame)} onChange={() => set({ pinned: pinnedWith(bench.pinned, frame) })} sx={{ py: 0.25, px: 0.75, textTransform: "none", fontSize: 12.5 }}>
+          pin{bench.pinned.length > 0 ? ` ${bench.pinned.length}` : ""}
+        </ToggleButton>
+      </Tooltip>
       <Select
         size="small"
         variant="standard"
         value={bench.viewpoint}
         onChange={(e) => set({ viewpoint: e.target.value as Viewpoint })}
         inputProps={{ "aria-label": "Viewpoint" }}
-        sx={{ ml: 1, fontSize: 13, minWidth: 110 }}
+        sx={{ ml: 0.5, fontSize: 13, minWidth: 96 }}
       >
-        {VIEWS.map(([key, label, shortcut]) => (
+        {VIEWS.map(([key, label]) => (
           <MenuItem key={key} value={key}>
-            {label} ({shortcut})
+            {label}
           </MenuItem>
         ))}
       </Select>

@@ -5,8 +5,9 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import * as THREE from "three";
 import type { OrbitControls as Controls } from "three-stdlib";
 import type { TakeInfo } from "../shared/api";
-import { Figures, poseNow, poseTried, Sketch } from "./Body";
+import { Figures, poseAt, poseBeside, poseNow, poseTried, Sketch } from "./Body";
 import { Handle, handlesOf } from "./Handles";
+import { Slips, Trails } from "./Paths";
 import { useBench, usePick, type Viewpoint } from "./state";
 
 /** Asks for one drawing whenever something that is drawn has changed. */
@@ -92,7 +93,9 @@ function Ground({ y }: { y: number }) {
 /** The 3D picture: bodies, controls, ghosts. Drawn only when something changes. */
 export function View({ info }: { info: TakeInfo }) {
   const theme = useTheme();
-  const { focus, ghosts, controls, bones, trial, playing, set } = usePick("focus", "ghosts", "controls", "bones", "trial", "playing", "set");
+  const { focus, ghosts, body, controls, bones, trails, slips, alone, pinned, beside, trial, playing, set } = usePick(
+    "focus", "ghosts", "body", "controls", "bones", "trails", "slips", "alone", "pinned", "beside", "trial", "playing", "set",
+  );
   const [held, setHeld] = useState(false);
   const handles = useMemo(() => handlesOf(info, focus), [info, focus]);
   const hasSet = info.members.some((m) => m.kind === "set");
@@ -113,7 +116,13 @@ export function View({ info }: { info: TakeInfo }) {
         <Redraw />
         <Camera info={info} held={held} />
         <Ground y={hasSet ? -0.3 : 0} />
-        <Figures info={info} pose={() => poseNow()} onPick={(part) => set({ focus: part })} />
+        {body && <Figures info={info} pose={() => poseNow()} alone={alone ? focus : null} onPick={(part) => set({ focus: part })} />}
+        {beside !== null && <Figures info={info} pose={poseBeside} ghost={theme.ink.left} />}
+        {pinned.map((frame) => (
+          <Sketch key={frame} info={info} pose={() => poseAt(frame)} color={theme.ink.left} opacity={0.6} />
+        ))}
+        {trails && <Trails info={info} />}
+        {slips && !playing && <Slips info={info} />}
         {trial && <Figures info={info} pose={poseTried} ghost={theme.ink.accent} />}
         {bones && <Sketch info={info} pose={() => poseNow()} color={theme.ink.ink} opacity={0.9} />}
         {ghosts && !playing && (

@@ -1,9 +1,9 @@
 import { useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect } from "react";
-import { get, post, Problem, type Applied, type DragAsked, type Operation, type OperationAsked, type TakeInfo, type Tried } from "../shared/api";
+import { get, post, Problem, type Applied, type ClipInfo, type DragAsked, type KeyEdit, type Operation, type OperationAsked, type TakeInfo, type Tried } from "../shared/api";
 import { useNotice } from "../shared/notice";
 import { PoseBank } from "./poses";
-import { likelySystem, source, strandOf, useBench, usePick, valueAt, type Stretch } from "./state";
+import { isLimb, likelySystem, NOTHING, source, strandOf, useBench, usePick, valueAt, type PartRef, type Stretch, type Wish } from "./state";
 
 /** Loads a take and keeps the bench at its head. */
 export function useTake(takeId: number) {
@@ -26,17 +26,20 @@ function opening(info: TakeInfo) {
   const finding = info.findings[0];
   const limb = info.limbs[0];
   return {
+    ...NOTHING,
     frame: finding ? finding.frame : info.first,
     focus: finding ? { member: finding.member, part: finding.part } : limb ? { ...limb } : null,
-    stretch: null,
-    trial: null,
     playing: false,
+    pinned: [],
+    beside: null,
+    channels: [],
+    picked: [],
     shown: [info.first, Math.min(info.last, info.first + 1200)] as [number, number],
   };
 }
 
 export function useOperations() {
-  return useQuery({ queryKey: ["operations"], queryFn: () => get<Operation[]>("/operations") }).data;
+  return useQuery({ queryKey: ["operations"], queryFn: () => get<Operation[]>("/operations"), staleTime: Infinity }).data;
 }
 
 /** The choices of an operation as a stretch would want them. */
@@ -46,32 +49,43 @@ export function startingChoices(operation: Operation, info: TakeInfo, stretch: S
   if ("to" in choices) choices["to"] = likelySystem(info, stretch);
   const captured = stretch.parts.some((p) => valueAt(strandOf(info, p)?.captured ?? [], stretch.first) > 0);
   // A capture has no keys of its own to keep to.
-  if (captured && "keys" in choices) choices["keys"] = "every";
+  if (captured && "tolerance" in choices) choices["keys"] = "every";
   return choices;
 }
 
-function asked(info: TakeInfo, stretch: Stretch, operation: string, choices: Record<string, string | number>): OperationAsked {
-  return {
-    operation,
-    revision: info.revision,
-    parts: stretch.parts,
-    first: stretch.first,
-    last: stretch.last >= info.last ? null : stretch.last,
-    choices,
-  };
+/** Operations that a stretch of these parts is offered. */
+export function offeredFor(operations: Operation[] | undefined, info: TakeInfo, parts: PartRef[]) {
+  const limbs = parts.some((p) => isLimb(info, p));
+  return (operations ?? []).filter((o) => o.applies === "parts" || (o.applies === "limbs" && limbs));
 }
 
-/** Tries the operation in hand whenever the stretch or a choice changes; only the newest answer counts. */
+/** Selects a stretch and starts trying an operation on it: that of its name, or the first that applies. */
+export function offer(operations: Operation[] | undefined, info: TakeInfo, stretch: Stretch, name?: string) {
+  const offered = offeredFor(operations, info, stretch.parts);
+  const operation = offered.find((o) => o.id === name) ?? offered[0];
+  const parts = operation?.applies === "limbs" ? stretch.parts.filter((p) => isLimb(info, p)) : stretch.parts;
+  const last = stretch.last >= info.last ? null : stretch.last;
+  useBench.getState().set({
+    stretch,
+    trial: null,
+    wish: operation ? { operation: operation.id, parts, first: stretch.first, last } : null,
+    choices: operation ? startingChoices(operation, info, { ...stretch, parts }) : {},
+  });
+}
+
+const asked = (info: TakeInfo, wish: Wish, choices: Record<string, string | number>): OperationAsked => ({ ...wish, revision: info.revision, choices }) as OperationAsked;
+
+/** Tries what is wished for whenever it or a choice changes; only the newest answer counts. */
 export function useTrying() {
-  const { info, stretch, operation, choices } = usePick("info", "stretch", "operation", "choices");
+  const { info, wish, choices } = usePick("info", "wish", "choices");
   useEffect(() => {
     const { set } = useBench.getState();
-    set({ trial: null });
-    if (!info || !stretch || Object.keys(choices).length === 0) return;
+    set({ trial: null, trying: false });
+    if (!info || !wish) return;
     let dropped = false;
     set({ trying: true });
     const timer = setTimeout(() => {
-      post<Tried>(`/takes/${info.id}/try`, asked(info, stretch, operation, choices))
+      post<Tried>(`/takes/${info.id}/try`, asked(info, wish, choices))
         .then((trial) => {
           if (dropped) return;
           set({ trial, trying: false });
@@ -89,7 +103,7 @@ export function useTrying() {
       dropped = true;
       clearTimeout(timer);
     };
-  }, [info, stretch, operation, choices]);
+  }, [info, wish, choices]);
 }
 
 async function refresh(client: QueryClient, take: number) {
@@ -103,32 +117,67 @@ export function useActions() {
   const client = useQueryClient();
 
   const write = useCallback(
-    async <T,>(path: string, body: object) => {
+    async <T,>(path: string, body: object, stays = false) => {
       const { info, set } = useBench.getState();
       if (!info) return;
       try {
         await post<T>(`/takes/${info.id}/${path}`, body);
         useNotice.getState().clear();
-        set({ stretch: null, trial: null, choices: {} });
+        if (!stays) set(NOTHING);
         await refresh(client, info.id);
+        return true;
       } catch (error) {
         set({ live: null });
-        useNotice.getState().warn((error as Error).message);
-        if (error instanceof Problem && error.status === 409) await refresh(client, info.id);
+        const stale = error instanceof Problem && error.status === 409;
+        // What was being tried is tried again on the newer state, so that Enter goes on from there.
+        useNotice.getState().warn((error as Error).message + (stale && useBench.getState().wish ? " What you tried is tried again on it; Enter applies it." : ""));
+        if (stale) await refresh(client, info.id);
+        return false;
       }
     },
     [client],
   );
 
   const apply = useCallback(() => {
-    const { info, stretch, operation, choices, trial } = useBench.getState();
-    if (!info || !stretch || !trial) return;
-    void write<Applied>("apply", asked(info, stretch, operation, choices));
+    const { info, wish, choices, trial } = useBench.getState();
+    if (info && wish && trial) void write<Applied>("apply", asked(info, wish, choices));
   }, [write]);
 
-  const drop = useCallback(() => useBench.getState().set({ stretch: null, trial: null, choices: {} }), []);
+  /** Applies something at once, without a trial: small edits that undo takes back. */
+  const now = useCallback(
+    (wish: Wish, choices: Record<string, string | number> = {}) => {
+      const { info } = useBench.getState();
+      return info ? write<Applied>("apply", asked(info, wish, choices), true) : Promise.resolve(false);
+    },
+    [write],
+  );
 
-  const letGo = useCallback((drag: DragAsked) => write<Applied>("pose", drag), [write]);
+  const edit = useCallback((change: KeyEdit) => now({ operation: "edit", parts: [], first: 0, last: null, edit: change }), [now]);
+
+  const drop = useCallback(() => useBench.getState().set({ ...NOTHING, live: null, held: null, picked: [] }), []);
+
+  /** Keys a pose that waits to be keyed, else the whole part in hand. */
+  const keyPart = useCallback(() => {
+    const { focus, frame, held, set } = useBench.getState();
+    if (held) {
+      set({ held: null });
+      void write<Applied>("pose", held, true);
+    } else if (focus) void now({ operation: "key", parts: [focus], first: frame, last: null });
+  }, [now, write]);
+
+  const letGo = useCallback(
+    async (drag: DragAsked) => {
+      const rule = useBench.getState().keyRule;
+      if (rule === "ask") {
+        useBench.getState().set({ held: drag });
+        useNotice.getState().say("Not keyed yet: K keys this pose, Esc drops it.");
+        return;
+      }
+      const kept = await write<Applied>("pose", drag, true);
+      if (kept && rule === "part") await now({ operation: "key", parts: [{ member: drag.member, part: drag.part }], first: drag.frame, last: null });
+    },
+    [write, now],
+  );
 
   const step = useCallback(
     (path: "undo" | "redo") => {
@@ -146,5 +195,49 @@ export function useActions() {
     [write],
   );
 
-  return { apply, drop, letGo, step, goTo };
+  const mark = useCallback(
+    (finding: string, wanted: boolean) => {
+      const { info } = useBench.getState();
+      if (info) void write("wanted", { revision: info.revision, finding, wanted });
+    },
+    [write],
+  );
+
+  const name = useCallback(
+    async (revision: number, text: string) => {
+      const { info } = useBench.getState();
+      if (info) await write(`revisions/${revision}/name`, { name: text || null }, true);
+    },
+    [write],
+  );
+
+  /** Keeps the selected stretch, or the pose of the part in hand. */
+  const copy = useCallback(async () => {
+    const { info, stretch, focus, frame } = useBench.getState();
+    const parts = stretch?.parts ?? (focus ? [focus] : []);
+    const member = parts[0]?.member;
+    if (!info || !member) return;
+    const names = parts.filter((p) => p.member === member).map((p) => p.part);
+    try {
+      const kept = await post<ClipInfo>(`/takes/${info.id}/clips`, { revision: info.revision, member, parts: names, first: stretch?.first ?? frame, last: stretch?.last ?? frame, name: "" });
+      await client.invalidateQueries({ queryKey: ["clips"] });
+      useNotice.getState().say(`Kept: ${kept.name}. Paste it from the shelf (L), or with Ctrl+V.`);
+    } catch (error) {
+      useNotice.getState().warn((error as Error).message);
+    }
+  }, [client]);
+
+  return { apply, drop, letGo, step, goTo, now, edit, keyPart, mark, name, copy };
+}
+
+/** Starts pasting a clip at the current frame, onto the body of the part in hand. */
+export function startPaste(operations: Operation[] | undefined, clip: ClipInfo) {
+  const { info, focus, frame, set } = useBench.getState();
+  const operation = operations?.find((o) => o.id === "paste");
+  if (!info || !focus || !operation) return;
+  const choices: Record<string, string | number> = {};
+  for (const c of operation.choices) choices[c.name] = c.default;
+  // A range goes back as it was keyed; a pose is a pose.
+  if (clip.length > 0) choices["way"] = "values";
+  set({ wish: { operation: "paste", parts: [focus], first: frame, last: null, clip: clip.id }, choices, trial: null, stretch: null });
 }

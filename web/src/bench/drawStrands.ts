@@ -123,15 +123,44 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
       const x = scale.x(finding.frame);
       const size = Math.min(row.height - 4, 12 + 6 * Math.log10(Math.max(finding.place * 1000, 1)));
       g.fillStyle = ink.alarm;
-      g.beginPath();
-      g.moveTo(x - 5, row.y + row.height - 1);
-      g.lineTo(x, row.y + row.height - 1 - size);
-      g.lineTo(x + 5, row.y + row.height - 1);
-      g.fill();
+      if (finding.last > finding.frame) {
+        // A fault that lasts is a fringe over its frames.
+        const end = scale.x(finding.last);
+        for (let at = x; at < end; at += 7) spike(g, at + 3.5, row.y + row.height - 1, 3, 6);
+      }
+      spike(g, x, row.y + row.height - 1, 5, size);
       g.font = "700 11px 'Figtree Variable', sans-serif";
-      g.fillText(`jumps ${(finding.place * 1000).toFixed(0)} mm`, x + 24, row.y + row.height / 2 + 4);
+      // On a strip of paper of its own, so that it reads over rope and keys.
+      g.strokeStyle = mine ? ink.accentSoft : ink.paper;
+      g.lineWidth = 4;
+      g.lineJoin = "round";
+      g.strokeText(shortOf(finding), Math.max(x, 0) + 24, row.y + row.height / 2 + 4);
+      g.fillText(shortOf(finding), Math.max(x, 0) + 24, row.y + row.height / 2 + 4);
     }
   }
+}
+
+function spike(g: CanvasRenderingContext2D, x: number, foot: number, half: number, size: number) {
+  g.beginPath();
+  g.moveTo(x - half, foot);
+  g.lineTo(x, foot - size);
+  g.lineTo(x + half, foot);
+  g.fill();
+}
+
+/** A finding in a word or two, with its size. */
+export function shortOf(finding: Strand["findings"][number]): string {
+  const mm = `${(finding.place * 1000).toFixed(0)} mm`;
+  return {
+    pop: `jumps ${mm}`,
+    speed: `speed jumps ${(finding.place * 1000).toFixed(1)} mm a frame`,
+    "one-sided": finding.place > 1e-4 ? `keyed on one side, jumps ${mm}` : "keyed on one side",
+    smooth: "spread change",
+    half: "half-driven",
+    opposite: "opposite rotations",
+    flip: "bend flips",
+    lost: "guide lost",
+  }[finding.kind];
 }
 
 function drawRope(g: CanvasRenderingContext2D, p: Picture, row: Row, strand: Strand, color: string, width: number, from: number, to: number, scale: Scale, dashed = false) {

@@ -1,67 +1,150 @@
 import { useEffect } from "react";
-import { startingChoices, useActions, useOperations } from "./actions";
+import * as THREE from "three";
+import { get, type ClipInfo, type DragAsked, type KeyEdit } from "../shared/api";
+import { useNotice } from "../shared/notice";
+import { offer, startPaste, useActions, useOperations } from "./actions";
+import { poseNow } from "./Body";
+import { named } from "./Curves";
 import { ordered } from "./drawStrands";
-import { strandOf, useBench } from "./state";
-import { viewByKey } from "./Transport";
+import { tryRepair } from "./Findings";
+import { driverAt, isLimb, same, strandOf, useBench } from "./state";
+import { pinnedWith, viewByKey } from "./Transport";
+
+/** How far an arrow with Alt moves a control: metres, or radians where it turns. */
+const STEP = 0.01;
+const TURN = Math.PI / 36;
+
+/** A drag of the part in hand by a step across or up the picture, as the keyboard gives it. */
+function nudge(across: number, high: number, turning: boolean): DragAsked | null {
+  const { info, focus, frame } = useBench.getState();
+  const table = poseNow();
+  const view = (window as unknown as { benchView?: { camera: THREE.Camera } }).benchView;
+  if (!info || !focus || !table || !view) return null;
+  const part = info.members.find((m) => m.id === focus.member)?.parts.find((p) => p.name === focus.part);
+  if (!part) return null;
+  const limb = info.limbs.findIndex((l) => same(l, focus));
+  const joint = part.joints[part.joints.length - 1]!;
+  const row = limb >= 0 ? info.joints.length + 2 * limb : info.joints.findIndex(([m, j]) => m === focus.member && j === joint);
+  const k = row * 7;
+  const right = new THREE.Vector3().setFromMatrixColumn(view.camera.matrixWorld, 0);
+  const up = new THREE.Vector3().setFromMatrixColumn(view.camera.matrixWorld, 1);
+  const place = new THREE.Vector3(table[k], table[k + 1], table[k + 2]);
+  const turn = new THREE.Quaternion(table[k + 3], table[k + 4], table[k + 5], table[k + 6]);
+  const isJoint = part.kind === "fk";
+  if (turning || isJoint) {
+    turn.premultiply(new THREE.Quaternion().setFromAxisAngle(up, across * TURN));
+    turn.premultiply(new THREE.Quaternion().setFromAxisAngle(right, -high * TURN));
+  } else place.addScaledVector(right, across * STEP).addScaledVector(up, high * STEP);
+  return {
+    revision: info.revision,
+    frame,
+    ...focus,
+    handle: isJoint ? "joint" : "control",
+    joint: isJoint ? joint : "",
+    position: [place.x, place.y, place.z],
+    rotation: [turn.x, turn.y, turn.z, turn.w],
+  };
+}
 
 /** Every command of the bench by keyboard. */
-export function useShortcuts(onHelp: () => void) {
-  const { apply, drop, step } = useActions();
+export function useShortcuts() {
+  const { apply, drop, step, keyPart, letGo, copy, edit } = useActions();
   const operations = useOperations();
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
       const target = event.target as HTMLElement;
-      if (target.closest("input, textarea, [role=dialog]:not([data-testid=offer]), [role=listbox]")) return;
+      if (target.closest("input:not([type=checkbox]), textarea, [role=dialog]:not([data-testid=offer]), [role=listbox]")) return;
       const bench = useBench.getState();
-      const { info, frame, focus, set, toFrame } = bench;
+      const { info, frame, focus, stretch, picked, set, toFrame } = bench;
       if (!info) return;
-      const select = (first: number, ref: { member: string; part: string }) => {
-        const operation = operations?.[0];
-        if (!operation || !info.limbs.some((l) => l.member === ref.member && l.part === ref.part)) return;
-        const stretch = { parts: [ref], first, last: info.last };
-        toFrame(first);
-        set({ focus: ref, stretch, operation: operation.id, choices: startingChoices(operation, info, stretch), trial: null });
-      };
       const command = event.ctrlKey || event.metaKey;
       const key = event.key.length === 1 ? event.key.toLowerCase() : event.key;
       const onButton = target.closest("button, a, [role=combobox]") !== null;
       const keyTimes = strandOf(info, focus)?.keys.map((k) => k.time) ?? [];
-      const actions: Record<string, () => void> = command
-        ? { z: () => step(event.shiftKey ? "redo" : "undo") }
-        : {
-            ArrowLeft: () => toFrame(event.shiftKey ? (keyTimes.filter((t) => t < frame).pop() ?? info.first) : frame - 1),
-            ArrowRight: () => toFrame(event.shiftKey ? (keyTimes.find((t) => t > frame) ?? info.last) : frame + 1),
-            Home: () => toFrame(info.first),
-            End: () => toFrame(info.last),
-            ArrowUp: () => neighbour(-1),
-            ArrowDown: () => neighbour(1),
-            Escape: drop,
-            n: () => {
-              const next = info.findings.find((f) => f.frame > frame) ?? info.findings[0];
-              if (next) select(next.frame, { member: next.member, part: next.part });
-            },
-            h: () => focus && select(frame, focus),
-            c: () => set({ controls: !bench.controls }),
-            j: () => set({ bones: !bench.bones }),
-            g: () => set({ ghosts: !bench.ghosts }),
-            t: () => set({ turning: !bench.turning }),
-            "?": onHelp,
-            // Space and Enter belong to a button that has the focus.
-            ...(onButton ? {} : { " ": () => set({ playing: !bench.playing, live: null }), Enter: apply }),
-          };
+      const arrows: Record<string, [number, number]> = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, 1], ArrowDown: [0, -1] };
+      const arrow = arrows[key];
+
       const neighbour = (by: number) => {
         const rows = ordered(info);
-        const at = rows.findIndex((r) => r.member === focus?.member && r.part === focus.part);
+        const at = rows.findIndex((r) => same(r, focus));
         const next = rows[Math.min(Math.max(at + by, 0), rows.length - 1)];
         if (next) set({ focus: { member: next.member, part: next.part } });
       };
+      const select = (first: number, last: number) => focus && offer(operations, info, { parts: stretch?.parts ?? [focus], first: Math.min(first, last), last: Math.max(first, last) }, bench.wish?.operation);
+      const nextFinding = () => {
+        const next = info.findings.find((f) => f.frame > frame) ?? info.findings[0];
+        if (next) tryRepair([next]);
+      };
+      const pickHere = () => {
+        const found = bench.channels.map((channel) => ({ channel, time: frame }));
+        const fresh = found.filter((f) => !picked.some((p) => p.channel === f.channel && p.time === f.time));
+        set({ picked: fresh.length ? [...picked, ...fresh] : [] });
+      };
+      const moveKeys = (by: number, rise: number) => {
+        const change: KeyEdit = { what: "move", keys: named(picked), by, rise };
+        void edit(change).then((done) => done && set({ picked: picked.map((k) => ({ ...k, time: k.time + by })) }));
+      };
+      const pasteNewest = () =>
+        get<ClipInfo[]>("/clips").then(
+          (clips) => (clips[0] ? startPaste(operations, clips[0]) : useNotice.getState().say("Nothing is kept yet: Ctrl+C keeps the pose of the part in hand.")),
+          (error: Error) => useNotice.getState().warn(error.message),
+        );
+
+      const commands: Record<string, () => void> = {
+        z: () => step(event.shiftKey ? "redo" : "undo"),
+        c: () => void copy(),
+        v: () => void pasteNewest(),
+      };
+      const plain: Record<string, () => void> = {
+        ArrowLeft: () => toFrame(event.shiftKey ? (keyTimes.filter((t) => t < frame).pop() ?? info.first) : frame - 1),
+        ArrowRight: () => toFrame(event.shiftKey ? (keyTimes.find((t) => t > frame) ?? info.last) : frame + 1),
+        ArrowUp: () => neighbour(-1),
+        ArrowDown: () => neighbour(1),
+        Home: () => toFrame(info.first),
+        End: () => toFrame(info.last),
+        Escape: drop,
+        Delete: () => picked.length && void edit({ what: "delete", keys: named(picked) }).then((done) => done && set({ picked: [] })),
+        n: nextFinding,
+        r: () => (event.shiftKey ? tryRepair(info.findings) : nextFinding()),
+        h: () => focus && isLimb(info, focus) && offer(operations, info, { parts: [focus], first: frame, last: info.last }, "handover"),
+        "[": () => select(frame, stretch?.last ?? info.last),
+        "]": () => select(stretch?.first ?? info.first, frame),
+        k: keyPart,
+        d: () => set({ wish: { operation: "drivers", parts: [], first: info.first, last: null }, choices: { kind: "stepped" }, stretch: null, trial: null }),
+        b: () => set({ body: !bench.body }),
+        c: () => set({ controls: !bench.controls }),
+        j: () => set({ bones: !bench.bones }),
+        o: () => set({ alone: !bench.alone }),
+        g: () => set({ ghosts: !bench.ghosts }),
+        y: () => set({ trails: !bench.trails }),
+        s: () => set({ slips: !bench.slips }),
+        t: () => set({ turning: !bench.turning }),
+        p: () => set({ pinned: pinnedWith(bench.pinned, frame) }),
+        w: () => set({ curves: !bench.curves }),
+        ".": pickHere,
+        v: () => set({ revisionList: true }),
+        l: () => set({ shelf: true }),
+        "?": () => set({ help: true }),
+        // Space and Enter belong to a button that has the focus.
+        ...(onButton ? {} : { " ": () => set({ playing: !bench.playing, live: null }), Enter: apply }),
+      };
+      let action = command ? commands[key] : plain[key];
+      if (event.altKey && arrow) {
+        if (bench.curves && picked.length) action = () => moveKeys(arrow[0], arrow[1] * (event.shiftKey ? 0.1 : 0.01));
+        else
+          action = () => {
+            const drag = nudge(arrow[0], arrow[1], event.shiftKey || bench.turning);
+            const strand = strandOf(info, focus);
+            if (drag && strand && driverAt(strand, frame) !== "both") void letGo(drag);
+          };
+      }
       const view = viewByKey[key];
-      const action = actions[key] ?? (view && !command ? () => set({ viewpoint: view }) : undefined);
+      action ??= view && !command ? () => set({ viewpoint: view }) : undefined;
       if (!action) return;
       event.preventDefault();
       action();
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [apply, drop, step, operations, onHelp]);
+  }, [apply, drop, step, keyPart, letGo, copy, edit, operations]);
 }

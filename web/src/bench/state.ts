@@ -1,6 +1,6 @@
 import { create } from "zustand";
 import { useShallow } from "zustand/react/shallow";
-import type { Strand, TakeInfo, Tried } from "../shared/api";
+import type { DragAsked, KeyEdit, Strand, TakeInfo, Tried } from "../shared/api";
 import type { PoseBank } from "./poses";
 
 export interface PartRef {
@@ -14,7 +14,25 @@ export interface Stretch {
   last: number;
 }
 
+/** What an operation is asked for beside its choices: findings to repair, keys to edit, a clip to paste. */
+export interface Wish {
+  operation: string;
+  parts: PartRef[];
+  first: number;
+  last: number | null;
+  findings?: string[];
+  edit?: KeyEdit;
+  clip?: number;
+}
+
+export interface KeyRef {
+  channel: string;
+  time: number;
+}
+
 export type Viewpoint = "free" | "front" | "side" | "top" | "floor";
+/** What letting go of a drag keys: what was dragged, the whole part, or nothing until it is keyed by hand. */
+export type KeyRule = "dragged" | "part" | "ask";
 
 interface BenchState {
   info: TakeInfo | null;
@@ -24,19 +42,39 @@ interface BenchState {
   speed: number;
   focus: PartRef | null;
   stretch: Stretch | null;
-  operation: string;
+  /** What is being tried; the stretch is where it shows on the strands. */
+  wish: Wish | null;
   choices: Record<string, string | number>;
   trial: Tried | null;
   trying: boolean;
   /** A pose that is being dragged: drawn instead of the stored one until it is let go. */
   live: Float32Array | null;
+  /** A drag that was let go and is not keyed yet. */
+  held: DragAsked | null;
+  keyRule: KeyRule;
   ghosts: boolean;
+  /** Frames whose poses stay drawn, and a revision drawn beside the one in hand. */
+  pinned: number[];
+  beside: number | null;
+  body: boolean;
   controls: boolean;
   bones: boolean;
+  trails: boolean;
+  slips: boolean;
+  /** Only this part is drawn in full. */
+  alone: boolean;
   turning: boolean;
   viewpoint: Viewpoint;
   shown: [number, number];
   rate: number;
+  /** Curves stand in place of the strands, for these channels. */
+  curves: boolean;
+  channels: string[];
+  picked: KeyRef[];
+  /** Dialogs that a key opens too. */
+  revisionList: boolean;
+  shelf: boolean;
+  help: boolean;
   set: (change: Partial<BenchState>) => void;
   toFrame: (frame: number) => void;
 }
@@ -50,25 +88,42 @@ export const useBench = create<BenchState>((set, get) => ({
   speed: 1,
   focus: null,
   stretch: null,
-  operation: "handover",
+  wish: null,
   choices: {},
   trial: null,
   trying: false,
   live: null,
+  held: null,
+  keyRule: "dragged",
   ghosts: true,
+  pinned: [],
+  beside: null,
+  body: true,
   controls: true,
   bones: false,
+  trails: false,
+  slips: true,
+  alone: false,
   turning: false,
   viewpoint: "free",
   shown: [0, 1],
   rate: 0,
+  curves: false,
+  channels: [],
+  picked: [],
+  revisionList: false,
+  shelf: false,
+  help: false,
   set,
   toFrame: (frame) => {
     const { info } = get();
     if (!info) return;
-    set({ frame: Math.min(Math.max(Math.round(frame)), info.last), playing: false, live: null });
+    set({ frame: Math.min(Math.max(Math.round(frame), info.first), info.last), playing: false, live: null, held: null });
   },
 }));
+
+/** Nothing is selected and nothing is tried. */
+export const NOTHING = { stretch: null, wish: null, trial: null, choices: {} };
 
 /** Some fields of the bench: only their changes draw a component anew, so a playing frame leaves most in peace. */
 export function usePick<K extends keyof BenchState>(...keys: K[]): Pick<BenchState, K> {
@@ -76,11 +131,14 @@ export function usePick<K extends keyof BenchState>(...keys: K[]): Pick<BenchSta
 }
 
 export const source = (info: TakeInfo) => `revision-${info.revision}`;
-export const trialSource = (trial: Tried) => `trial-${trial.trial}`;
+
+export const same = (a: PartRef | null, b: PartRef | null) => a?.member === b?.member && a?.part === b?.part;
 
 export function strandOf(info: TakeInfo, ref: PartRef | null): Strand | undefined {
-  return ref ? info.strands.find((s) => s.member === ref.member && s.part === ref.part) : undefined;
+  return ref ? info.strands.find((s) => same(s, ref)) : undefined;
 }
+
+export const isLimb = (info: TakeInfo, ref: PartRef) => info.limbs.some((l) => same(l, ref));
 
 /** Value at a whole frame of what the service tells as (frame, value from there on). */
 export function valueAt(runs: readonly (readonly [number, number])[], frame: number): number {
@@ -106,6 +164,6 @@ export function likelySystem(info: TakeInfo, stretch: Stretch): "ik" | "fk" {
   const strand = strandOf(info, stretch.parts[0] ?? null);
   if (!strand) return "ik";
   const jump = strand.findings.find((f) => f.frame >= stretch.first && f.frame <= stretch.last);
-  if (jump) return driverAt(strand, jump.frame) === "FK" ? "fk" : "ik";
+  if (jump) return driverAt(strand, jump.last) === "FK" ? "fk" : "ik";
   return driverAt(strand, stretch.first) === "IK" ? "fk" : "ik";
 }

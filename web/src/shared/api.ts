@@ -18,6 +18,12 @@ export type OperationAsked = Schemas["OperationAsked"];
 export type DragAsked = Schemas["DragAsked"];
 export type Imported = Schemas["ImportedInfo"];
 export type Finding = Schemas["FindingInfo"];
+export type KeyEdit = Omit<Schemas["KeyEdit"], "by" | "rise" | "about" | "factor" | "values"> & Partial<Schemas["KeyEdit"]>;
+export type ClipInfo = Schemas["ClipInfo"];
+export type CurveInfo = Schemas["CurveInfo"];
+export type CurveKey = Schemas["CurveKey"];
+export type Compared = Schemas["Compared"];
+export type Stand = Schemas["StandInfo"];
 
 export interface Change {
   member: string;
@@ -59,6 +65,9 @@ export interface Proof {
   gives: Record<string, number>;
   notes: string[];
   clean: boolean;
+  /** What the departure was asked to stay within, metres and radians, and whether it does. */
+  tolerance: [number, number] | null;
+  within: boolean;
   worst_frame: number;
 }
 
@@ -73,14 +82,20 @@ export class Problem extends Error {
   }
 }
 
+/** Told when the service or its database stops answering. */
+export const away = { tell: () => {} };
+
 async function answer(path: string, init?: RequestInit): Promise<Response> {
   let response: Response;
   try {
     response = await fetch(`/api${path}`, init);
-  } catch {
+  } catch (error) {
+    if (error instanceof DOMException && error.name === "AbortError") throw error;
+    away.tell();
     throw new Problem("The service does not answer. What was applied is safe; this page goes on when it is back.", 0);
   }
   if (response.ok) return response;
+  if (response.status === 503) away.tell();
   let body: Partial<Schemas["Problem"]> = {};
   try {
     body = (await response.json()) as Schemas["Problem"];
@@ -116,6 +131,8 @@ export async function importFile(file: File): Promise<Imported> {
   return (await response.json()) as Imported;
 }
 
-export async function removeScene(id: number): Promise<void> {
-  await answer(`/scenes/${id}`, { method: "DELETE" });
+export async function remove(path: string): Promise<void> {
+  await answer(path, { method: "DELETE" });
 }
+
+export const removeScene = (id: number) => remove(`/scenes/${id}`);

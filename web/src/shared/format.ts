@@ -18,3 +18,14 @@ export function channelValue(value: number, unit: string): string {
   if (unit === "m") return `${(value * 1000).toFixed(1)} mm`;
   return value > 0 ? "positive" : "negative";
 }
+
+/** A stored value as the animator reads it: degrees, millimetres, or as it is. */
+export function shownNumber(value: number, unit: string): number {
+  const v = unit === "rad" ? (value * 180) / Math.PI : unit === "m" ? value * 1000 : value;
+  return Math.round(v * 1000) / 1000;
+}
+
+/** What was typed, as it is stored. */
+export function storedNumber(shown: number, unit: string): number {
+  return unit === "rad" ? (shown * Math.PI) / 180 : unit === "m" ? shown / 1000 : shown;
+}

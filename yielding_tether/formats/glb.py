@@ -1,0 +1,358 @@
+"""GLB: skeleton, body and motion of one cast member, as glTF 2.0 in its binary form.
+
+The motion is sampled adaptively: wherever a reader that interpolates straight (rotations along the shortest arc, as
+the standard has it) would place a joint more than a share of a tenth of a millimetre off, another sample is put. A
+split key becomes two samples as close as the reader's single-precision times allow.
+"""
+
+from __future__ import annotations
+
+import json
+import struct
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..core.cast import Member, Shape
+from ..core.curves import ARRIVING, LEAVING
+from ..core.errors import CoreError
+from ..core.evaluation import Program
+from ..core.transforms import Floats, inverse, multiply, rotate
+
+#: How far a reader may place a joint off, metres: half of the tenth of a millimetre that files are held to.
+TOLERANCE = 5e-5
+#: Most samples of one motion.
+MOST = 200_000
+_FLOAT, _USHORT, _UINT = 5126, 5123, 5125
+#: Colours by tone, linear; anything else is a plain clay.
+TONES: dict[str, str] = {
+    "skin": "#e2ae8a", "jersey": "#e9dfc8", "trousers": "#4d6372", "boot": "#5a4334", "belt": "#7a5b3d",
+    "scarf": "#b3452f", "cap": "#31505c", "capband": "#e3a53b", "beard": "#8a5a35", "ink": "#22282c",
+    "left": "#2d5fa8", "right": "#a8501a", "plank": "#c9a97c", "plank2": "#bd9c6f", "hull": "#6d5140",
+    "hulltrim": "#8d3f2c", "rail": "#8c6a48", "stone": "#a9a493", "stone2": "#bdb8a6", "iron": "#454c4f",
+    "rope": "#d8b877", "glow": "#f2c14e", "limb": "#d9a27c", "trunk": "#8fa39a",
+}  # fmt: skip
+
+
+@dataclass
+class _Bin:
+    """The binary chunk with its views and accessors."""
+
+    data: bytearray = field(default_factory=bytearray)
+    views: list[dict[str, Any]] = field(default_factory=list)
+    accessors: list[dict[str, Any]] = field(default_factory=list)
+
+    def add(self, values: np.ndarray, kind: str, component: int, target: int | None = None, bounds: bool = False) -> int:
+        """Lays an array down; returns its accessor."""
+        while len(self.data) % 4:
+            self.data.append(0)
+        raw = np.ascontiguousarray(values)
+        view: dict[str, Any] = {"buffer": 0, "byteOffset": len(self.data), "byteLength": raw.nbytes}
+        if target is not None:
+            view["target"] = target
+        self.data += raw.tobytes()
+        accessor: dict[str, Any] = {
+            "bufferView": len(self.views), "componentType": component, "count": len(raw), "type": kind
+        }  # fmt: skip
+        if bounds:
+            flat = raw.reshape(len(raw), -1)
+            accessor["min"], accessor["max"] = flat.min(axis=0).tolist(), flat.max(axis=0).tolist()
+        self.views.append(view)
+        self.accessors.append(accessor)
+        return len(self.accessors) - 1
+
+
+def write(program: Program, member_id: str, first: float, last: float) -> bytes:
+    """A GLB file of one member over the frames first…last. CoreError if the range is empty."""
+    if last < first:
+        raise CoreError(f"There are no frames from {first:g} to {last:g} to write.")
+    member = program.scene.member(member_id)
+    skeleton = member.skeleton
+    out = _Bin()
+    # The member's name may be that of one of its joints; nodes are told apart by their place, not by name.
+    nodes: list[dict[str, Any]] = [
+        {"name": j.name, "translation": list(j.offset), "rotation": list(j.rest)} for j in skeleton.joints
+    ]
+    for j, parent in enumerate(skeleton.parents):
+        if parent >= 0:
+            nodes[parent].setdefault("children", []).append(j)
+    document: dict[str, Any] = {
+        "asset": {"version": "2.0", "generator": "Yielding Tether"},
+        "scene": 0, "scenes": [{"name": program.scene.name, "nodes": [0]}], "nodes": nodes,
+    }  # fmt: skip
+    if member.shapes:
+        _add_body(document, out, member)
+    samples = sampled(program, member, first, last)
+    document["animations"] = [_animation(out, member, samples, program.take.name)]
+    document["bufferViews"], document["accessors"] = out.views, out.accessors
+    while len(out.data) % 4:
+        out.data.append(0)
+    document["buffers"] = [{"byteLength": len(out.data)}]
+    text = json.dumps(document, separators=(",", ":")).encode()
+    text += b" " * (-len(text) % 4)
+    total = 12 + 8 + len(text) + 8 + len(out.data)
+    return b"".join(
+        [
+            struct.pack("<4sII", b"glTF", 2, total),
+            struct.pack("<I4s", len(text), b"JSON"), text,
+            struct.pack("<I4s", len(out.data), b"BIN\0"), bytes(out.data),
+        ]
+    )  # fmt: skip
+
+
+# --- motion ---------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Samples:
+    """Local transforms at S times: frames, seconds as a reader has them (S,) float32, offsets (S, J, 3), rotations
+    (S, J, 4) with neighbours in one hemisphere."""
+
+    frames: Floats
+    seconds: np.ndarray
+    offsets: Floats
+    rotations: Floats
+
+
+def sampled(program: Program, member: Member, first: float, last: float) -> Samples:
+    """The motion of one member, sampled until a reader's straight interpolation stays within the tolerance."""
+    rate = float(program.take.rate)
+    frames = np.unique(np.concatenate([np.arange(np.ceil(first), np.floor(last) + 0.5), [first, last]]))
+    splits = _splits(program, first, last)
+    frames = np.union1d(frames, splits)
+    for _ in range(12):
+        # Between neighbours: a quarter, half and three quarters of the way.
+        a_off, a_rot = _local(program, member, frames, LEAVING)
+        b_off, b_rot = _local(program, member, frames, ARRIVING)
+        step = np.diff(frames)
+        worst = np.zeros(len(step))
+        for share in (0.25, 0.5, 0.75):
+            at = frames[:-1] + share * step
+            off = a_off[:-1] + share * (b_off[1:] - a_off[:-1])
+            rot = _slerp(a_rot[:-1], b_rot[1:], share)
+            pos, _ = member.skeleton.pose(off, rot)
+            worst = np.maximum(worst, np.linalg.norm(pos - _world(program, member, at), axis=-1).max(axis=1))
+        cut = (worst > TOLERANCE) & (step > 1.0 / 512.0)
+        if not cut.any() or len(frames) + cut.sum() > MOST:
+            break
+        frames = np.union1d(frames, frames[:-1][cut] + 0.5 * step[cut])
+    # Split keys are sampled on both sides.
+    arriving = splits[(splits > first)]
+    at = np.concatenate([frames, arriving])
+    side = np.concatenate([np.zeros(len(frames), dtype=np.int64), np.ones(len(arriving), dtype=np.int64)])
+    order = np.lexsort((-side, at))
+    at, side = at[order], side[order]
+    offsets, rotations = _local(program, member, at, side)
+    seconds = ((at - first) / rate).astype(np.float32)
+    for k in np.flatnonzero(side == ARRIVING):
+        seconds[k] = np.nextafter(seconds[k + 1], np.float32(-np.inf))
+    keep = np.concatenate([[True], np.diff(seconds) > 0.0])
+    flips = np.cumprod(np.where(np.sum(rotations[1:] * rotations[:-1], axis=-1) < 0.0, -1.0, 1.0), axis=0)
+    rotations[1:] *= flips[..., None]
+    return Samples(at[keep], seconds[keep], offsets[keep], rotations[keep])
+
+
+def _splits(program: Program, first: float, last: float) -> Floats:
+    """Times in first…last at which some curve's value splits, or a stepped one steps."""
+    found: set[float] = set()
+    for kept in program.take.curves.values():
+        numbers, kinds = kept.numbers, kept.marks[:, 0]
+        stepped = np.concatenate([[False], kinds[:-1] == 0]) if len(kept) else np.zeros(0, dtype=bool)
+        found.update(numbers[(numbers[:, 1] != numbers[:, 2]) | stepped, 0].tolist())
+    times = np.array(sorted(found))
+    result: Floats = times[(times >= first) & (times <= last)] if len(times) else np.empty(0)
+    return result
+
+
+def _nodes(program: Program, member: Member) -> list[int]:
+    return [program.nodes[member.id, j.name] for j in member.skeleton.joints]
+
+
+def _world(program: Program, member: Member, at: Floats) -> Floats:
+    return program.evaluate(at).pos[:, _nodes(program, member)]
+
+
+def _local(program: Program, member: Member, at: Floats, side: int | np.ndarray) -> tuple[Floats, Floats]:
+    """Local offsets (S, J, 3) and rotations (S, J, 4)."""
+    nodes = _nodes(program, member)
+    poses = program.evaluate(at, side)
+    pos, rot = poses.pos[:, nodes], poses.rot[:, nodes]
+    offsets, rotations = pos.copy(), rot.copy()
+    for j, p in enumerate(member.skeleton.parents):
+        if p >= 0:
+            back = inverse(rot[:, p])
+            rotations[:, j] = multiply(back, rot[:, j])
+            offsets[:, j] = rotate(back, pos[:, j] - pos[:, p])
+    return offsets, rotations / np.linalg.norm(rotations, axis=-1, keepdims=True)
+
+
+def _slerp(a: Floats, b: Floats, share: float) -> Floats:
+    """Along the shortest arc from a to b (…, 4), as readers of the format do."""
+    dots = np.sum(a * b, axis=-1, keepdims=True)
+    b = np.where(dots < 0.0, -b, b)
+    angle = np.arccos(np.clip(np.abs(dots), 0.0, 1.0))
+    near = angle < 1e-6
+    sine = np.where(near, 1.0, np.sin(angle))
+    wa = np.where(near, 1.0 - share, np.sin((1.0 - share) * angle) / sine)
+    wb = np.where(near, share, np.sin(share * angle) / sine)
+    found = wa * a + wb * b
+    result: Floats = found / np.linalg.norm(found, axis=-1, keepdims=True)
+    return result
+
+
+def _animation(out: _Bin, member: Member, samples: Samples, name: str) -> dict[str, Any]:
+    times = out.add(samples.seconds, "SCALAR", _FLOAT, bounds=True)
+    channels: list[dict[str, Any]] = []
+    samplers: list[dict[str, Any]] = []
+
+    def channel(node: int, path: str, values: np.ndarray, kind: str) -> None:
+        accessor = out.add(values.astype(np.float32), kind, _FLOAT)
+        samplers.append({"input": times, "output": accessor, "interpolation": "LINEAR"})
+        channels.append({"sampler": len(samplers) - 1, "target": {"node": node, "path": path}})
+
+    for j, joint in enumerate(member.skeleton.joints):
+        if np.abs(samples.rotations[:, j] - samples.rotations[:1, j]).max() > 0.0 or j == 0:
+            channel(j, "rotation", samples.rotations[:, j], "VEC4")
+        elif np.abs(samples.rotations[0, j] - np.array(joint.rest)).max() > 0.0:
+            channel(j, "rotation", samples.rotations[:, j], "VEC4")
+        if j == 0 or np.abs(samples.offsets[:, j] - np.array(joint.offset)).max() > 1e-9:
+            channel(j, "translation", samples.offsets[:, j], "VEC3")
+    return {"name": name, "channels": channels, "samplers": samplers}
+
+
+# --- body -----------------------------------------------------------------------------------------------
+
+
+def _add_body(document: dict[str, Any], out: _Bin, member: Member) -> None:
+    """One skinned mesh of rigid pieces, a primitive a tone."""
+    skeleton = member.skeleton
+    rest_pos, rest_rot = skeleton.rest_pose
+    by_tone: dict[str, list[tuple[Floats, Floats, np.ndarray, int]]] = {}
+    for shape in member.shapes:
+        j = skeleton.index[shape.joint]
+        points, normals, faces = solid(shape)
+        turn = np.broadcast_to(rest_rot[j], (len(points), 4))
+        by_tone.setdefault(shape.tone, []).append(
+            (rotate(turn, points) + rest_pos[j], rotate(turn, normals), faces, j)
+        )  # fmt: skip
+    primitives, materials = [], []
+    for tone, pieces in by_tone.items():
+        counts = np.cumsum([0, *(len(p[0]) for p in pieces)])
+        joints = np.zeros((counts[-1], 4), dtype=np.uint16)
+        weights = np.zeros((counts[-1], 4), dtype=np.float32)
+        weights[:, 0] = 1.0
+        for k, (*_, j) in enumerate(pieces):
+            joints[counts[k] : counts[k + 1], 0] = j
+        indices = np.concatenate([p[2] + counts[k] for k, p in enumerate(pieces)])
+        points = np.concatenate([p[0] for p in pieces]).astype(np.float32)
+        normals = np.concatenate([p[1] for p in pieces])
+        normals = (normals / np.linalg.norm(normals, axis=1, keepdims=True)).astype(np.float32)
+        primitives.append({
+            "attributes": {
+                "POSITION": out.add(points, "VEC3", _FLOAT, 34962, bounds=True),
+                "NORMAL": out.add(normals, "VEC3", _FLOAT, 34962),
+                "JOINTS_0": out.add(joints, "VEC4", _USHORT, 34962),
+                "WEIGHTS_0": out.add(weights, "VEC4", _FLOAT, 34962),
+            },
+            "indices": out.add(indices.ravel().astype(np.uint32), "SCALAR", _UINT, 34963),
+            "material": len(materials),
+        })  # fmt: skip
+        materials.append({
+            "name": tone,
+            "pbrMetallicRoughness": {
+                "baseColorFactor": [*_linear(TONES.get(tone, "#b0a898")), 1.0], "metallicFactor": 0.0, "roughnessFactor": 0.9
+            },
+        })  # fmt: skip
+    bind = np.zeros((len(skeleton), 4, 4))
+    for j in range(len(skeleton)):
+        back = inverse(rest_rot[j])
+        # Columns first, as the format has it.
+        bind[j, 0, :3], bind[j, 1, :3], bind[j, 2, :3] = (rotate(back, axis) for axis in np.eye(3))
+        bind[j, 3, :3] = rotate(back, -rest_pos[j])
+        bind[j, 3, 3] = 1.0
+    document["materials"] = materials
+    document["meshes"] = [{"name": f"{member.name} body", "primitives": primitives}]
+    accessor = out.add(bind.reshape(-1, 16).astype(np.float32), "MAT4", _FLOAT)
+    document["skins"] = [{"name": member.name, "joints": list(range(len(skeleton))), "inverseBindMatrices": accessor, "skeleton": 0}]
+    document["nodes"].append({"name": f"{member.name} body", "mesh": 0, "skin": 0})
+    document["scenes"][0]["nodes"].append(len(document["nodes"]) - 1)
+
+
+def _linear(colour: str) -> list[float]:
+    """A colour as written, in the linear values that the format wants."""
+    srgb = [int(colour[k : k + 2], 16) / 255.0 for k in (1, 3, 5)]
+    return [round(c / 12.92 if c <= 0.04045 else ((c + 0.055) / 1.055) ** 2.4, 5) for c in srgb]
+
+
+def solid(shape: Shape) -> tuple[Floats, Floats, np.ndarray]:
+    """Points (n, 3), normals (n, 3) and triangles (m, 3) of a piece of a body, in its joint."""
+    a, b = np.array(shape.a), np.array(shape.b)
+    size = [*shape.size, *[shape.size[-1]] * 3]
+    if shape.form == "block":
+        return _block(a, np.array(size[:3]), np.array(shape.turn))
+    around, along = 16, 9
+    if shape.form == "ring":
+        u, v = np.meshgrid(np.arange(21) * 2 * np.pi / 20, np.arange(9) * 2 * np.pi / 8, indexing="ij")
+        normals = np.stack([np.cos(v) * np.cos(u), np.cos(v) * np.sin(u), np.sin(v)], axis=-1)
+        middle = np.stack([np.cos(u), np.sin(u), np.zeros_like(u)], axis=-1)
+        points = size[0] * middle + size[1] * normals
+        turn = _turn_onto(np.array([0.0, 0.0, 1.0]), b)
+    else:
+        tilt = np.linspace(-np.pi / 2, np.pi / 2, along)
+        v, u = np.meshgrid(tilt, np.arange(around + 1) * 2 * np.pi / around, indexing="ij")
+        normals = np.stack([np.cos(v) * np.cos(u), np.sin(v), -np.cos(v) * np.sin(u)], axis=-1)
+        if shape.form == "ball":
+            points = normals * np.array(size[:3])
+            normals = normals / np.array(size[:3])
+            turn = np.array(shape.turn)
+        else:
+            # Lower half about a, upper half about b.
+            length = float(np.linalg.norm(b - a))
+            low = v <= 0.0
+            points = np.where(low[..., None], size[0], size[1]) * normals
+            points[..., 1] += np.where(low, 0.0, length)
+            turn = _turn_onto(np.array([0.0, 1.0, 0.0]), b - a)
+    rows, columns = points.shape[:2]
+    grid = np.arange(rows * columns).reshape(rows, columns)
+    p, q, r, s = grid[:-1, :-1], grid[:-1, 1:], grid[1:, 1:], grid[1:, :-1]
+    faces = np.concatenate([np.stack([p, q, r], axis=-1).reshape(-1, 3), np.stack([p, r, s], axis=-1).reshape(-1, 3)])
+    flat, norms = points.reshape(-1, 3), normals.reshape(-1, 3)
+    # Triangles of no size, at the poles of balls, are left out; the others face outward.
+    corner = flat[faces]
+    facing = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+    keep = np.linalg.norm(facing, axis=1) > 1e-12
+    faces, facing = faces[keep], facing[keep]
+    inward = np.sum(facing * norms[faces].mean(axis=1), axis=1) < 0.0
+    faces[inward] = faces[inward][:, ::-1]
+    turns = np.broadcast_to(turn, (len(flat), 4))
+    return rotate(turns, flat) + a, rotate(turns, norms), faces
+
+
+def _block(middle: Floats, size: Floats, turn: Floats) -> tuple[Floats, Floats, np.ndarray]:
+    points, normals, faces = [], [], []
+    for axis in range(3):
+        for sign in (-1.0, 1.0):
+            normal = np.zeros(3)
+            normal[axis] = sign
+            u, v = np.eye(3)[[(axis + 1) % 3, (axis + 2) % 3]]
+            start = len(points)
+            for x, y in ((-1, -1), (1, -1), (1, 1), (-1, 1)):
+                points.append(0.5 * size * (normal + x * u + y * v))
+                normals.append(normal)
+            quad = [start, start + 1, start + 2, start, start + 2, start + 3]
+            faces.append(quad if sign > 0.0 else quad[::-1])
+    turns = np.broadcast_to(turn, (len(points), 4))
+    return rotate(turns, np.array(points)) + middle, rotate(turns, np.array(normals)), np.array(faces).reshape(-1, 3)
+
+
+def _turn_onto(u: Floats, v: Floats) -> Floats:
+    """Shortest turn of unit vector u onto the direction of v; a half turn about x where they are opposite."""
+    v = v / np.linalg.norm(v)
+    w = 1.0 + float(u @ v)
+    if w < 1e-12:
+        return np.array([1.0, 0.0, 0.0, 0.0])
+    q = np.append(np.cross(u, v), w)
+    result: Floats = q / np.linalg.norm(q)
+    return result
+
