@@ -59,15 +59,16 @@ def fresh_store() -> Store:
 class Service:
     """The real program, started as users start it, on a free port with its own state folder."""
 
-    def __init__(self, url: str | None = None) -> None:
+    def __init__(self, url: str | None = None, private: bool = False) -> None:
         self.state = Path(tempfile.mkdtemp(prefix="tether-state-"))
         self.state.chmod(0o755)
         self.port = free_port()
         self.base = f"http://127.0.0.1:{self.port}"
         self.environment = {
             **os.environ, "YIELDING_TETHER_PORT": str(self.port), "YIELDING_TETHER_STATE": str(self.state),
-            "YIELDING_TETHER_DATABASE_URL": url or database(),
         }  # fmt: skip
+        if not private:
+            self.environment["YIELDING_TETHER_DATABASE_URL"] = url or database()
         self.process: subprocess.Popen[bytes] | None = None
         self.start()
 

@@ -7,6 +7,7 @@ import fcntl
 import os
 import signal
 import sys
+import threading
 from pathlib import Path
 
 import uvicorn
@@ -41,6 +42,7 @@ def main() -> int:
         )
     url = os.environ.get("YIELDING_TETHER_DATABASE_URL")
     cluster: Cluster | None = None
+    ended = threading.Event()
     # A plain kill must stop the database too, so it ends the program the same way as Ctrl-C.
     signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
     try:
@@ -48,6 +50,7 @@ def main() -> int:
             cluster = private_cluster(state)
             cluster.start()
             url = cluster.url
+            threading.Thread(target=cluster.watch, args=(ended,), daemon=True).start()
         store = Store(_with_driver(url))
         store.migrate()
         _load_demo(store)
@@ -58,6 +61,7 @@ def main() -> int:
     except KeyboardInterrupt:
         return 0
     finally:
+        ended.set()
         if cluster is not None and cluster.port:
             cluster.stop()
     return 0

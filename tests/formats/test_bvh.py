@@ -121,6 +121,74 @@ class Reading(unittest.TestCase):
         still = bvh.read(written(np.random.default_rng(3), bends=False)[0].encode(), "body", "capture")
         self.assertTrue(any("is a guess" in n for n in still.notes))
 
+    def test_a_body_that_stands_along_z_is_stood_up(self) -> None:
+        text, places = written(np.random.default_rng(11), frames=8)
+        turned = []
+        for line in text.splitlines():
+            words = line.split()
+            if words and words[0] == "OFFSET":
+                x, y, z = map(float, words[1:])
+                turned.append(f"OFFSET {x} {-z} {y}")
+            else:
+                turned.append(line)
+        # X stays, Y becomes Z, Z becomes minus Y: in the names of channels, and in the signs of what was about Z.
+        swapped = "\n".join(turned)
+        swapped = swapped.replace("Yposition", "#p").replace("Zposition", "Yposition").replace("#p", "Zposition")
+        swapped = swapped.replace("Yrotation", "#r").replace("Zrotation", "Yrotation").replace("#r", "Zrotation")
+        head, _, rows = swapped.partition("Frame Time")
+        time_line, _, body = rows.partition("\n")
+        columns = [w for line in head.splitlines() if "CHANNELS" in line for w in line.split()[2:]]
+        out = [
+            " ".join(f"{-float(v) if c[0] == 'Y' else float(v):.9e}" for v, c in zip(row.split(), columns, strict=True))
+            for row in body.splitlines()
+        ]
+        read = self.check(head + "Frame Time" + time_line + "\n" + "\n".join(out) + "\n", places)
+        self.assertIn("Z is up in this file: the body was stood up.", read.notes)
+        upright = bvh.read(text.encode(), "body", "capture")
+        self.assertNotIn("Z is up in this file: the body was stood up.", upright.notes)
+        names = {p.name: p.joints for p in upright.member.parts if isinstance(p, LimbPart)}
+        self.assertEqual({p.name: p.joints for p in read.member.parts if isinstance(p, LimbPart)}, names)
+
+    def test_a_rest_pose_put_before_the_motion_is_left_out(self) -> None:
+        text = written(np.random.default_rng(12), frames=9)[0]
+        head, _, body = text.partition("Frame Time")
+        time_line, _, rows = body.partition("\n")
+        motion = np.array([[float(w) for w in r.split()] for r in rows.splitlines()])
+        # The motion itself creeps: from a first row by a hundredth of what the second differs.
+        motion = motion[0] + 0.01 * (motion - motion[0])
+        table = np.concatenate([np.zeros((1, motion.shape[1])), motion])
+        text = head.replace("Frames: 9", "Frames: 10") + "Frame Time" + time_line + "\n"
+        text += "\n".join(" ".join(f"{v:.9g}" for v in r) for r in table) + "\n"
+        read = bvh.read(text.encode(), "body", "capture")
+        self.assertEqual((read.take.first, read.take.last), (1, 9))
+        self.assertTrue(any("the take starts at frame 1" in n for n in read.notes))
+        same = bvh.read((head + "Frame Time" + body).encode(), "body", "capture")
+        self.assertEqual(same.take.first, 0)
+
+    def test_end_sites_may_be_several_or_missing(self) -> None:
+        text, places = written(np.random.default_rng(13))
+        several = text.replace("End Site", "End Site\n{\nOFFSET 1 2 3\n}\nend site", 1)
+        self.check(several, places)
+        lines = text.splitlines()
+        bare = [k for k, line in enumerate(lines) if "End Site" in line]
+        dropped = {n for k in bare for n in range(k, k + 4)}
+        self.check("\n".join(line for n, line in enumerate(lines) if n not in dropped) + "\n", places)
+
+    def test_a_rest_pose_that_is_no_t_keeps_its_limbs(self) -> None:
+        """Every bone pointing the same way at rest: the motion alone tells the body."""
+        text, _ = written(np.random.default_rng(14), frames=30)
+        lines = []
+        for line in text.splitlines():
+            words = line.split()
+            if words and words[0] == "OFFSET" and "End" not in line:
+                length = float(np.linalg.norm([float(w) for w in words[1:]]))
+                lines.append(f"OFFSET 0 {length:.6f} 0")
+            else:
+                lines.append(line)
+        read = bvh.read(("\n".join(lines) + "\n").encode(), "body", "capture")
+        found = {p.joints for p in read.member.parts if isinstance(p, LimbPart)}
+        self.assertEqual(found, {("A2", "A3", "A4"), ("B2", "B3", "B4"), ("C1", "C2", "C3"), ("D1", "D2", "D3")})
+
     def test_names_with_spaces_colons_and_sides(self) -> None:
         names = {"A2": "rig:Left Arm", "A3": "rig:Left Fore Arm", "Hips": "rig: Hips"}
         text, places = written(np.random.default_rng(4), names=names)
@@ -191,30 +259,6 @@ class Broken(unittest.TestCase):
     def test_all_joints_in_one_point_are_refused(self) -> None:
         text = "HIERARCHY\nROOT a\n{\nOFFSET 0 0 0\nCHANNELS 1 Xrotation\n}\nMOTION\nFrames: 1\nFrame Time: 0.1\n3\n"
         self.refused(text, "all joints lie in one point", 2)
-
-    def test_mutated_files_give_an_error_or_a_take(self) -> None:
-        rng = np.random.default_rng(6)
-        base = written(rng, frames=3)[0].encode()
-        outcomes = {"read": 0, "refused": 0}
-        for _ in range(400):
-            data = bytearray(base)
-            for _ in range(rng.integers(1, 4)):
-                at = int(rng.integers(len(data)))
-                kind = rng.choice(3, p=(0.6, 0.2, 0.2))
-                if kind == 0:
-                    data[at] = int(rng.integers(1, 256)) if rng.random() < 0.2 else int(rng.choice(list(b"0123456789")))
-                elif kind == 1:
-                    del data[at : at + int(rng.integers(1, 40))]
-                else:
-                    data[at:at] = data[: int(rng.integers(1, 40))]
-            try:
-                read = bvh.read(bytes(data), "body", "m")
-                self.assertTrue(np.isfinite(read.take.captures["body"].rotations).all())
-                outcomes["read"] += 1
-            except ValueError as error:
-                self.assertGreater(len(str(error)), 10)
-                outcomes["refused"] += 1
-        self.assertGreater(min(outcomes.values()), 20, outcomes)
 
 
 class Writing(unittest.TestCase):

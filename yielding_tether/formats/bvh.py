@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
 import numpy as np
@@ -32,6 +32,12 @@ MAX_NUMBERS = 60_000_000
 #: Metres a unit, the candidates for a body whose height tells the unit.
 UNITS = {"metres": 1.0, "centimetres": 0.01, "inches": 0.0254, "millimetres": 0.001}
 BODY_HEIGHT = 1.7
+#: A body this many times as long along Z as along Y stands along Z.
+UPRIGHT = 1.6
+#: Turns Z up into Y up.
+STAND_UP = (-float(np.sqrt(0.5)), 0.0, 0.0, float(np.sqrt(0.5)))
+#: Degrees by which the second row leaps where the first one is a rest pose put before the motion.
+LEAP = 10.0
 
 _CHANNELS = {f"{a}{what}": (i, what) for i, a in enumerate("xyz") for what in ("position", "rotation")}
 _NAMED = re.compile(r"^\s*(root|joint)\s+(.*?)\s*(\{.*)?$", re.IGNORECASE)
@@ -278,10 +284,19 @@ def read(data: bytes, id: str, name: str, unit: str | None = None) -> Imported:
         raise FormatError(f"unknown unit {unit!r}: use one of {', '.join(UNITS)}.")
     size = UNITS[unit]
     notes.append(f"Read as {unit}.")
+    rest = (0.0, 0.0, 0.0, 1.0)
+    if _lies_along_z(bones, raw, offsets, rotations):
+        # Up is Y here: the root carries the turn, at rest and in motion.
+        rest = STAND_UP
+        turn = np.array(STAND_UP)
+        raw[0] = rotate(turn, raw[0])
+        offsets[:, 0] = rotate(np.broadcast_to(turn, (len(offsets), 4)), offsets[:, 0])
+        rotations[:, 0] = multiply(np.broadcast_to(turn, (len(rotations), 4)), rotations[:, 0])
+        notes.append("Z is up in this file: the body was stood up.")
     joints = tuple(
         Joint(
-            b.name, b.parent, _triple(raw[j] * size),
-            tip=_triple(np.array(b.tips[0]) * size) if b.tips else None,
+            b.name, b.parent, _triple(raw[j] * size), rest if j == 0 else (0.0, 0.0, 0.0, 1.0),
+            _triple(np.array(b.tips[0]) * size) if b.tips else None,
         )
         for j, b in enumerate(bones)
     )  # fmt: skip
@@ -295,8 +310,44 @@ def read(data: bytes, id: str, name: str, unit: str | None = None) -> Imported:
     rate = _rate(parsed.frame_time)
     frames = len(parsed.values)
     tethers, curves = world_tethers(member)
-    take = Take(name, rate, 0, max(frames - 1, 1), curves, tethers, {id: Capture(offsets * size, rotations)})
+    first = 1 if _starts_with_rest(parsed) else 0
+    told = (*member.notes, *(("Frame 0 is the rest pose, not motion: the take starts at frame 1.",) if first else ()))
+    member = replace(member, notes=told)
+    last = max(frames - 1, first + 1)
+    take = Take(name, rate, first, last, curves, tethers, {id: Capture(offsets * size, rotations)})
     return Imported(member, take, member.notes)
+
+
+def _lies_along_z(bones: list[Bone], raw: Floats, offsets: Floats, rotations: Floats) -> bool:
+    """Whether the body stands along Z both at rest and in most of its motion: then Z is up in the file."""
+    parents = [b.parent for b in bones]
+
+    def tall(off: Floats, rot: Floats) -> np.ndarray:
+        pos, turned = off.copy(), rot.copy()
+        for j, p in enumerate(parents):
+            if p >= 0:
+                pos[:, j] = pos[:, p] + rotate(turned[:, p], off[:, j])
+                turned[:, j] = multiply(turned[:, p], rot[:, j])
+        extent = np.ptp(pos, axis=1)
+        result: np.ndarray = extent[:, 2] > UPRIGHT * extent[:, 1]
+        return result
+
+    picked = np.unique(np.linspace(0, len(offsets) - 1, 40).astype(int))
+    unit = np.zeros((1, len(bones), 4))
+    unit[..., 3] = 1.0
+    return bool(tall(raw[None].copy(), unit)[0]) and bool(tall(offsets[picked], rotations[picked]).mean() > 0.5)
+
+
+def _starts_with_rest(parsed: Parsed) -> bool:
+    """Whether the first row is the rest pose put before the motion: no joint turned, and a leap to the next row."""
+    if len(parsed.values) < 4:
+        return False
+    turns = [k for k, what in enumerate(w for b in parsed.bones for _, w in b.channels) if what == "rotation"]
+    rows = parsed.values[:3, turns]
+    if not turns or np.abs(rows[0]).max() > 0.0:
+        return False
+    leap, after = np.abs(rows[1] - rows[0]).max(), np.abs(rows[2] - rows[1]).max()
+    return bool(leap > LEAP and leap > 3.0 * after)
 
 
 def world_tethers(member: Member) -> tuple[tuple[Tether, ...], dict[str, object]]:

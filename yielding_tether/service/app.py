@@ -297,7 +297,6 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         )
         return _file(data, f"{take.name} {member}", "bvh", "text/plain; charset=utf-8")
 
-
     @app.get(
         "/api/takes/{take_id}/export.glb",
         tags=["takes"],

@@ -364,7 +364,7 @@ class Choice(Model):
 
 
 class OperationInfo(Model):
-    """`applies`: to a stretch of limbs, or of any parts; to a part at one frame; to findings, keys, a clip or a take."""
+    """`applies`: to a stretch of limbs or of any parts; to a part at one frame; to findings, keys, a clip, a take."""
 
     id: str
     label: str

@@ -9,7 +9,9 @@ import secrets
 import shutil
 import socket
 import subprocess
+import sys
 import tempfile
+import threading
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -65,10 +67,33 @@ class Cluster:
             # Left over from a program that was killed: take it over.
             self.port = int((data / "postmaster.pid").read_text().splitlines()[3])
         else:
-            self.port = free_port()
+            # The same one when it is started again, for whoever knows it.
+            self.port = self.port or free_port()
             options = f"-c port={self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories="
             self._run("pg_ctl", "-D", str(data), "-l", str(self.folder / "server.log"), "-w", "-o", options, "start")
         self._make_database()
+
+    def watch(self, ended: threading.Event, every: float = 0.5) -> None:
+        """Starts the server again whenever it has died, until `ended` is set."""
+        while not ended.wait(every):
+            if self._answers():
+                continue
+            try:
+                self.start()
+            except (ClusterError, psycopg.Error) as error:
+                # Backends of the dead server may still be leaving; the next round tries again.
+                print(
+                    f"The database is away, starting it again: {str(error).splitlines()[0]}",
+                    file=sys.stderr,
+                    flush=True,
+                )
+
+    def _answers(self) -> bool:
+        try:
+            with socket.create_connection(("127.0.0.1", self.port), timeout=2.0):
+                return True
+        except OSError:
+            return False
 
     def stop(self, mode: str = "fast") -> None:
         """Stops the server; `mode` is one of pg_ctl's: smart, fast, immediate."""

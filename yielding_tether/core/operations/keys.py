@@ -11,9 +11,23 @@ from typing import Literal
 
 import numpy as np
 
-from ..curves import EMPTY, FREE, LEAVING, STEPPED, Curve, Key, automatic_slopes, curve, insert, put, set_value
+from ..curves import (
+    AUTOMATIC,
+    EMPTY,
+    FENCE,
+    FREE,
+    LEAVING,
+    STEPPED,
+    Curve,
+    Key,
+    automatic_slopes,
+    curve,
+    insert,
+    put,
+)
 from ..errors import CoreError
 from ..evaluation import Limb, Program
+from ..findings import switch_times
 from ..fitting import fit_values, system_channels
 from ..proof import Proof, prove
 from ..takes import Take
@@ -76,19 +90,31 @@ def key_part(program: Program, member: str, part: str, frame: float) -> tuple[Ta
     changed: dict[str, Curve] = {}
     limb = program.limbs.get((member, part))
     idle: dict[int, float] = {}
+    walls: list[float] = []
     if limb is not None:
         idle = _idle_fit(program, limb, frame)
+        # Where the driver changes on either side, a key keeps the new one from reaching what is seen.
+        times = np.array(switch_times(program, limb))
+        walls = [*times[times < frame][-1:].tolist(), *times[times > frame][:1].tolist()]
     for name, c in program.channels.items():
         owner, part_of, channel = program.info[c]
-        if owner != member or part_of is not found:
+        if owner != member or part_of is not found or channel.role == "guide":
             continue
         old = program.take.curves.get(name, EMPTY)
         default = float(program.defaults[c])
         if c in idle:
             kind = STEPPED if channel.name == "bend" else 2
             at = old.find(frame)
-            if at is None or not old.key(at).lock:
-                changed[name] = set_value(old, frame, idle[c], kind)
+            if at is not None and old.key(at).lock:
+                continue
+            kept = old
+            for t in walls if len(old) else []:
+                kept = insert(kept, t, default, FENCE)
+            if at is not None:
+                key = old.key(at)._replace(arriving=idle[c], leaving=idle[c])
+            else:
+                key = Key(frame, idle[c], idle[c], kind=kind, rule=AUTOMATIC)
+            changed[name] = automatic_slopes(put(kept, [key]), [frame], neighbours=False)
             continue
         stepped = channel.role in _SHARES or channel.name == "bend"
         fresh = curve([Key(frame, default, default, kind=STEPPED, rule=FREE)]) if stepped else None

@@ -1,0 +1,109 @@
+"""GLB out: valid by the Khronos validator, and read by another reader with the same joint places at any time."""
+
+from __future__ import annotations
+
+import json
+import subprocess
+import tempfile
+import unittest
+from pathlib import Path
+
+import numpy as np
+
+from tests.core.test_findings import planted
+from tests.core.test_handover import captured, demo
+from tests.servers import ROOT
+from yielding_tether.core.cast import Shape
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.evaluation import Program
+from yielding_tether.demo.lantern_round import lantern_round
+from yielding_tether.formats import glb
+
+
+def node(script: str, *arguments: str) -> str:
+    done = subprocess.run(
+        ["node", str(ROOT / "web/tests" / script), *arguments],
+        cwd=ROOT / "web",
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert done.returncode == 0, done.stderr
+    return done.stdout
+
+
+class Files(unittest.TestCase):
+    def setUp(self) -> None:
+        folder = tempfile.TemporaryDirectory()
+        self.addCleanup(folder.cleanup)
+        self.folder = Path(folder.name)
+
+    def kept(self, name: str, data: bytes) -> str:
+        path = self.folder / f"{name}.glb"
+        path.write_bytes(data)
+        return str(path)
+
+    def test_the_validator_finds_nothing(self) -> None:
+        files = []
+        for program in (demo(), Program(*lantern_round()), captured()):
+            for member in program.scene.members:
+                data = glb.write(program, member.id, program.take.first, min(program.take.last, 60))
+                files.append(self.kept(f"{len(files)}-{member.id}", data))
+        reports = [json.loads(line) for line in node("validate_glb.mjs", *files).splitlines()]
+        self.assertEqual(len(reports), len(files))
+        for file, report in zip(files, reports, strict=True):
+            self.assertEqual((report["numErrors"], report["numWarnings"]), (0, 0), (file, report["messages"][:3]))
+
+    def same_places(self, program: Program, member: str, first: float, last: float, seed: int) -> None:
+        data = glb.write(program, member, first, last)
+        rate = float(program.take.rate)
+        rng = np.random.default_rng(seed)
+        seconds = np.sort(rng.uniform(0.0, (last - first) / rate, 200))
+        times = self.folder / "times.json"
+        times.write_text(json.dumps(seconds.tolist()))
+        read = json.loads(node("read_glb.mjs", self.kept("read", data), str(times)))
+        names, nodes = program.joints([member])
+        self.assertEqual(read["names"], [n for _, n in names])
+        frames = first + seconds * rate
+        want = program.evaluate(frames).pos[:, nodes]
+        off = np.linalg.norm(np.array(read["places"]) - want, axis=-1)
+        self.assertLess(off.max(), 1e-4)
+        self.assertGreater(read["triangles"], 100)
+
+    def test_another_reader_places_joints_the_same(self) -> None:
+        self.same_places(demo(), "marl", 0.0, 204.0, 1)
+        self.same_places(demo(), "rope", 0.0, 204.0, 2)
+        self.same_places(Program(*lantern_round()), "marl", 20.0, 150.0, 3)
+        self.same_places(captured(), "body", 0.0, 204.0, 4)
+
+    def test_jumps_and_half_driven_frames_come_through(self) -> None:
+        for seed in (3, 8):
+            self.same_places(planted(seed)[0], "marl", 0.0, 190.0, seed)
+
+    def test_samples_are_dense_only_where_motion_asks_for_it(self) -> None:
+        member = demo().scene.member("quay")
+        still = glb.sampled(demo(), member, 0.0, 204.0)
+        moving = glb.sampled(demo(), demo().scene.member("marl"), 0.0, 204.0)
+        self.assertLess(len(still.seconds), 450)
+        self.assertGreater(len(moving.seconds), len(still.seconds))
+        self.assertTrue(np.all(np.diff(moving.seconds) > 0.0))
+
+    def test_an_empty_range_is_refused(self) -> None:
+        with self.assertRaisesRegex(CoreError, "no frames from 9 to 3"):
+            glb.write(demo(), "marl", 9.0, 3.0)
+
+    def test_solids_are_closed_and_face_outward(self) -> None:
+        for shape in (
+            Shape("j", "ball", "skin", (0.1, 0.2, 0.3), size=(0.1, 0.2, 0.3), turn=(0.5, 0.5, 0.5, 0.5)),
+            Shape("j", "block", "skin", (0.0, 0.0, 1.0), size=(0.1, 0.2, 0.3)),
+            Shape("j", "capsule", "skin", (0.0, 0.0, 0.0), (0.3, -0.2, 0.1), (0.1, 0.05)),
+            Shape("j", "capsule", "skin", (0.0, 0.5, 0.0), (0.0, 0.0, 0.0), (0.1, 0.1)),
+            Shape("j", "ring", "skin", (0.0, 0.0, 0.0), (0.0, 1.0, 0.2), (0.2, 0.03)),
+        ):
+            points, normals, faces = glb.solid(shape)
+            corner = points[faces]
+            # The volume of a closed body whose faces look outward is above zero.
+            volume = np.sum(np.cross(corner[:, 0], corner[:, 1]) * corner[:, 2]) / 6.0
+            self.assertGreater(volume, 1e-6, shape.form)
+            facing = np.cross(corner[:, 1] - corner[:, 0], corner[:, 2] - corner[:, 0])
+            self.assertTrue(np.all(np.sum(facing * normals[faces].mean(axis=1), axis=1) > 0.0), shape.form)
