@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from playwright.sync_api import Page, sync_playwright
 
-from .interface.test_bench import FLAGS
+from .interface.pages import FLAGS
 from .servers import ROOT, Service
 
 FOLDER = ROOT / "docs" / "screenshots"

@@ -4,107 +4,19 @@ from __future__ import annotations
 
 import re
 import tempfile
-import unittest
 from pathlib import Path
 
-import httpx
 import numpy as np
-from playwright.sync_api import Locator, Page, expect, sync_playwright
+from playwright.sync_api import expect
 
 from tests.core.test_handover import demo
 from tests.formats.test_bvh import written
-from tests.servers import Service
+from tests.interface.pages import Pages
 from yielding_tether.core.operations import handover, pose
 from yielding_tether.core.proof import Proof
 
-FLAGS = [
-    "--no-sandbox",
-    "--use-angle=swiftshader",
-    "--enable-unsafe-swiftshader",
-    "--disable-quic",
-    "--no-first-run",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-]
 
-
-class Bench(unittest.TestCase):
-    service: Service
-
-    @classmethod
-    def setUpClass(cls) -> None:
-        cls.service = Service()
-        cls.addClassCleanup(cls.service.stop)
-        playwright = sync_playwright().start()
-        cls.addClassCleanup(playwright.stop)
-        cls.browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-        cls.addClassCleanup(cls.browser.close)
-        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=60)
-        cls.addClassCleanup(cls.http.close)
-
-    def setUp(self) -> None:
-        take = self.take()
-        info = self.http.get(f"/takes/{take}").json()
-        first = self.http.get(f"/takes/{take}/revisions").json()[0]["id"]
-        if info["revision"] != first:
-            self.http.post(f"/takes/{take}/head", json={"revision": info["revision"], "to": first}).raise_for_status()
-        self.context = self.browser.new_context(viewport={"width": 1280, "height": 800})
-        self.addCleanup(self.context.close)
-        self.errors: list[str] = []
-
-    def take(self) -> int:
-        scenes = self.http.get("/scenes").json()
-        id_: int = next(s for s in scenes if s["name"] == "Chain ferry")["takes"][0]["id"]
-        return id_
-
-    def open(self, path: str = "/") -> Page:
-        page = self.context.new_page()
-        page.on("pageerror", lambda e: self.errors.append(str(e)))
-        page.goto(self.service.base + path)
-        return page
-
-    def bench(self) -> Page:
-        page = self.open(f"/take/{self.take()}")
-        self.drawn(page)
-        return page
-
-    def drawn(self, page: Page) -> None:
-        """Waits until the strands stand and the view has its poses."""
-        expect(page.get_by_test_id("strands")).to_be_visible(timeout=30_000)
-        page.wait_for_function(
-            "() => window.benchView && window.benchView.gl.info.render.triangles > 1000", timeout=30_000
-        )
-        expect(page.get_by_test_id("driver")).to_be_visible(timeout=30_000)
-
-    def row(self, page: Page, label: str) -> Locator:
-        return page.get_by_label("Strands", exact=True).get_by_role("button", name=re.compile(label)).first
-
-    def select(self, page: Page, label: str, first: float, last: float) -> None:
-        """Drags along a part's strand from one frame to another."""
-        sheet = page.get_by_test_id("strands")
-        box = sheet.bounding_box()
-        row = self.row(page, label).bounding_box()
-        assert box and row
-        low, high = (float(sheet.get_attribute(a) or 0) for a in ("data-first", "data-last"))
-        y = row["y"] + row["height"] / 2
-
-        def x(frame: float) -> float:
-            return box["x"] + 10 + (frame - low) * (box["width"] - 20) / (high - low)
-
-        page.mouse.move(x(first), y)
-        page.mouse.down()
-        page.mouse.move(x((first + last) / 2), y, steps=3)
-        page.mouse.move(x(last), y, steps=3)
-        page.mouse.up()
-
-    def head(self) -> int:
-        head: int = self.http.get(f"/takes/{self.take()}").json()["revision"]
-        return head
-
-    def wait_for_revision(self, page: Page, words: str) -> None:
-        expect(page.get_by_test_id("revision")).to_contain_text(words, timeout=15_000)
-
+class Bench(Pages):
     def proof(self) -> Proof:
         return handover.apply(demo(), handover.Handover((("marl", "arm.R"),), "ik", 118.0))[1]
 
@@ -114,7 +26,7 @@ class Bench(unittest.TestCase):
         self.drawn(page)
         expect(page.get_by_label("Frame", exact=True)).to_have_value("118")
         pop = 1000 * self.proof().changes[0].pose_before
-        expect(page.get_by_test_id("first-step")).to_contain_text(f"right arm jumps {pop:.1f} mm")
+        expect(page.get_by_test_id("findings")).to_contain_text(f"right arm jumps {pop:.1f} mm")
         expect(page.get_by_test_id("first-step")).to_contain_text("press Enter")
         before = self.head()
         self.select(page, "right arm", 118, 204)
@@ -162,22 +74,6 @@ class Bench(unittest.TestCase):
         expect(page.get_by_test_id("sentence")).not_to_have_text(carried, timeout=15_000)
         page.get_by_role("button", name="Apply").click()
         self.wait_for_revision(page, "frames 20 to 60, pose held")
-
-    def grab(self, page: Page, limb: str, kind: int) -> tuple[float, float]:
-        """Where a limb's control (0) or guide (1) is on the screen."""
-        info = self.http.get(f"/takes/{self.take()}").json()
-        n = next(i for i, found in enumerate(info["limbs"]) if found["part"] == limb)
-        row = len(info["joints"]) + 2 * n + kind
-        frame = int(page.get_by_label("Frame", exact=True).input_value())
-        raw = self.http.get(f"/takes/{self.take()}/poses", params={"first": frame, "last": frame}).content
-        place = np.frombuffer(raw, "<f4").reshape(-1, 7)[row, :3].tolist()
-        found = page.evaluate(
-            """([x, y, z]) => { const s = window.benchView; const c = s.camera; c.updateMatrixWorld();
-            const v = c.position.clone().set(x, y, z).project(c); const b = s.gl.domElement.getBoundingClientRect();
-            return [b.left + (v.x + 1) / 2 * b.width, b.top + (1 - v.y) / 2 * b.height]; }""",
-            place,
-        )
-        return found[0], found[1]
 
     def test_a_hand_is_dragged_live_and_keyed_when_let_go(self) -> None:
         page = self.bench()
@@ -243,7 +139,7 @@ class Bench(unittest.TestCase):
         page.wait_for_function("() => Number(document.querySelector('[aria-label=Frame]').value) > 5", timeout=15_000)
         page.keyboard.press("Space")
         page.keyboard.press("?")
-        expect(page.get_by_role("dialog")).to_contain_text("Keys and first steps")
+        expect(page.get_by_role("dialog")).to_contain_text("First steps and keys")
 
     def test_the_card_shows_both_systems_as_the_core_has_them(self) -> None:
         page = self.bench()
@@ -251,8 +147,9 @@ class Bench(unittest.TestCase):
         expect(card).to_contain_text("IK drives here, follows rail")
         limb = demo().limbs["marl", "arm.R"]
         values = demo().sample([118.0], 0, limb.ik)[:, 0]
-        expect(card).to_contain_text(f"{1000 * values[0]:.1f} mm")
-        expect(card).to_contain_text(f"{np.degrees(values[6]):.1f}°")
+        for label, value in (("arm.R.ik move x", 1000 * values[0]), ("arm.R.ik swivel", np.degrees(values[6]))):
+            field = card.get_by_label(f"{label} at this frame", exact=True)
+            self.assertAlmostEqual(float(field.input_value()), float(value), delta=5.1e-4)
         card.get_by_role("button", name=re.compile("FK, idle")).click()
         expect(card).to_contain_text("stored, and as the pose wants it")
 
@@ -303,6 +200,13 @@ class Bench(unittest.TestCase):
             "changed since you opened it: Hand over right arm", timeout=15_000
         )
         self.wait_for_revision(second, "Hand over right arm")
+        # What the second window tried is tried again on the newer state, and goes on from there.
+        expect(second.get_by_role("alert")).to_contain_text("Enter applies it")
+        expect(second.get_by_test_id("proof")).to_contain_text("Tried, not applied", timeout=15_000)
+        second.keyboard.press("Enter")
+        self.wait_for_revision(second, "Hand over left arm")
+        labels = [r["label"] for r in self.http.get(f"/takes/{self.take()}/revisions").json()[-2:]]
+        self.assertEqual([x.split(",")[0] for x in labels], ["Hand over right arm to IK", "Hand over left arm to FK"])
 
     def test_what_the_page_drags_is_what_the_core_solves(self) -> None:
         """A drag of the guide changes the swivel by what `pose.solve` says for the same place."""
@@ -327,4 +231,5 @@ class Bench(unittest.TestCase):
         field = page.get_by_label("Frame", exact=True)
         field.fill("150")
         field.press("Enter")
-        expect(page.get_by_label("Part card")).to_contain_text(f"{np.degrees(swivel):.1f}°", timeout=15_000)
+        shown = page.get_by_label("arm.L.ik swivel at this frame", exact=True)
+        expect(shown).to_have_value(f"{np.degrees(swivel):.3f}".rstrip("0").rstrip("."), timeout=15_000)

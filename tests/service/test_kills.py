@@ -48,6 +48,15 @@ class Writer:
                 elif answer.status_code != 503:
                     self.refusals.append(answer.text)
 
+    def wait_for_answer(self) -> None:
+        """Waits for one more answer, so that every kill hits an animator at work."""
+        before = len(self.answered)
+        for _ in range(1200):
+            if len(self.answered) > before:
+                return
+            time.sleep(0.02)
+        raise AssertionError(f"no answer came: {self.refusals[-1:]}")
+
     def end(self) -> None:
         self.stop.set()
         self.thread.join(30)
@@ -96,7 +105,8 @@ class Kills(unittest.TestCase):
         seen = 1
         for _ in range(KILLS):
             writer = self.writer(service)
-            time.sleep(0.15 + dice.random() * 0.4)
+            writer.wait_for_answer()
+            time.sleep(dice.random() * 0.4)
             service.kill()
             writer.end()
             service.start()
@@ -110,19 +120,16 @@ class Kills(unittest.TestCase):
         writer = self.writer(service)
         seen = 1
         for n in range(KILLS):
-            time.sleep(0.1 + dice.random() * 0.4)
+            writer.wait_for_answer()
+            time.sleep(dice.random() * 0.4)
             self.kill_database(service.state / "cluster/data/postmaster.pid")
             wait_until_well(service.base)
             if n % 5 == 4 or n == KILLS - 1:
-                before = len(writer.answered)
-                for _ in range(200):
-                    if len(writer.answered) > before:
-                        break
-                    time.sleep(0.05)
+                writer.wait_for_answer()
                 writer.end()
                 seen = self.sound(service, writer, seen)
                 writer = self.writer(service)
-        self.assertGreater(seen, KILLS // 2)
+        self.assertGreater(seen, KILLS)
 
     def kill_database(self, pid_file: Path) -> None:
         """As a machine that loses its power would: the server and all its backends at once."""

@@ -127,7 +127,7 @@ class Studio:
         asked_json = {"operation": "pose", **asked.model_dump(mode="json")}
         return self._commit(base, take, pose.describe(drag, base.program), asked_json, proof)
 
-    def _commit(self, base: Open, take: Take, label: str, asked: dict[str, object], proof: Proof) -> s.Applied:
+    def _commit(self, base: Open, take: Take, label: str, asked: dict[str, object], proof: Proof | None) -> s.Applied:
         id = self.store.commit(base.loaded, take, label, asked, proof)
         loaded = replace(base.loaded, take=take, revision=id)
         self._open.put((base.loaded.take_id, id), Open(loaded, Program(loaded.scene, take)))
@@ -136,8 +136,8 @@ class Studio:
             revision=id,
             number=number,
             label=label,
-            sentence=operations.sentence(proof),
-            proof=proof_json(proof),
+            sentence=operations.sentence(proof) if proof else label,
+            proof=proof_json(proof) if proof else None,
         )
 
     def mark(self, take_id: int, asked: s.Marked) -> s.Applied:

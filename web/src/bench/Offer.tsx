@@ -1,5 +1,5 @@
 import { Box, Button, CircularProgress, Paper, TextField, ToggleButton, ToggleButtonGroup, Tooltip, Typography } from "@mui/material";
-import { useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import type { Choice } from "../shared/api";
 import { offer, offeredFor, useActions, useOperations } from "./actions";
 import { useBench, usePick } from "./state";
@@ -22,6 +22,12 @@ export function Offer({ x }: { x: number }) {
   const { info, stretch, wish, choices, trial, trying, set } = usePick("info", "stretch", "wish", "choices", "trial", "trying", "set");
   const { apply, drop, copy } = useActions();
   const [unfolded, setUnfolded] = useState(false);
+  const strip = useRef<HTMLDivElement>(null);
+  // Whoever pressed a button elsewhere to get here goes on here: Enter applies.
+  useEffect(() => {
+    const at = document.activeElement;
+    if (wish && at instanceof HTMLElement && at.closest("button, a") && !strip.current?.contains(at)) strip.current?.focus();
+  }, [wish]);
   if (!info || (!stretch && !wish)) return null;
   const offered = stretch ? offeredFor(operations, info, stretch.parts) : [];
   const current = operations?.find((o) => o.id === wish?.operation);
@@ -33,6 +39,8 @@ export function Offer({ x }: { x: number }) {
   };
   return (
     <Paper
+      ref={strip}
+      tabIndex={-1}
       elevation={6}
       role="dialog"
       aria-label="What can be done here"

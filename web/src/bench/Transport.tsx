@@ -83,7 +83,7 @@ export function Transport() {
   };
   const seconds = ((frame - info.first) / info.rate).toFixed(2);
   return (
-    <Box sx={{ display: "flex", alignItems: "center", gap: 0.75, px: 1.5, height: 42, borderTop: 1, borderColor: "divider", bgcolor: "background.paper" }} role="toolbar" aria-label="Playing">
+    <Box sx={{ display: "flex", alignItems: "center", gap: 0.75, px: 1.5, height: 42, borderTop: 1, borderColor: "divider", bgcolor: "background.paper" }} component="section" aria-label="Playing and drawing">
       <Tooltip title={`${playing ? "Stop" : "Play"} (Space)`}>
         <Button variant={playing ? "contained" : "outlined"} disableElevation size="small" onClick={() => set({ playing: !playing, live: null })} sx={{ minWidth: 74 }}>
           {playing ? "Stop" : "Play"}

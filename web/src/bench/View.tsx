@@ -107,6 +107,7 @@ export function View({ info }: { info: TakeInfo }) {
         dpr={[1, 1.5]}
         camera={{ fov: 34, near: 0.05, far: 80, position: [2.2, 1.6, 2.7] }}
         gl={{ antialias: true, preserveDrawingBuffer: false }}
+        role="img"
         aria-label="3D view of the take"
         onCreated={(state) => ((window as unknown as { benchView?: unknown }).benchView = state)}
       >

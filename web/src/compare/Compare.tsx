@@ -34,7 +34,10 @@ export default function Compare({ takeId, a, b }: { takeId: number; a: number; b
 
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
-      if ((event.target as HTMLElement).closest("input, textarea, [role=listbox], [role=combobox], button, a")) return;
+      const target = event.target as HTMLElement;
+      if (target.closest("input, textarea, [role=listbox], [role=combobox]")) return;
+      // Space belongs to a button that has the focus.
+      if (event.key === " " && target.closest("button, a")) return;
       const bench = useBench.getState();
       const actions: Record<string, () => void> = {
         " ": () => set({ playing: !bench.playing }),

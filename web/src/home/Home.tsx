@@ -7,6 +7,9 @@ import { useNotice } from "../shared/notice";
 import { go } from "../shared/route";
 import { Mark } from "../shared/Mark";
 
+/** The take that the first visit opens. */
+const FIRST = "Cast off";
+
 /** The way in: scenes, their cast and takes, and bringing in a file. The first visit goes straight to the demo. */
 export function Home({ onGround }: { onGround: () => void }) {
   const scenes = useQuery({ queryKey: ["scenes"], queryFn: () => get<SceneEntry[]>("/scenes"), staleTime: 0 });
@@ -14,7 +17,8 @@ export function Home({ onGround }: { onGround: () => void }) {
   const picker = useRef<HTMLInputElement>(null);
 
   useEffect(() => {
-    const demo = scenes.data?.flatMap((s) => s.takes).find((t) => t.findings.length > 0);
+    const takes = scenes.data?.flatMap((s) => s.takes).filter((t) => t.findings.length > 0);
+    const demo = takes?.find((t) => t.name === FIRST) ?? takes?.[0];
     if (demo && !localStorage.getItem("visited")) {
       go(`/take/${demo.id}`);
     }

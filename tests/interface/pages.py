@@ -1,0 +1,125 @@
+"""What the tests of the interface share: the real program, real Chromium, and how a user finds things on the page."""
+
+from __future__ import annotations
+
+import re
+import unittest
+
+import httpx
+import numpy as np
+from playwright.sync_api import Locator, Page, expect, sync_playwright
+
+from tests.servers import Service
+
+FLAGS = [
+    "--no-sandbox",
+    "--use-angle=swiftshader",
+    "--enable-unsafe-swiftshader",
+    "--disable-quic",
+    "--no-first-run",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+]
+
+
+class Pages(unittest.TestCase):
+    service: Service
+
+    @classmethod
+    def setUpClass(cls) -> None:
+        cls.service = Service()
+        cls.addClassCleanup(cls.service.stop)
+        playwright = sync_playwright().start()
+        cls.addClassCleanup(playwright.stop)
+        cls.browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+        cls.addClassCleanup(cls.browser.close)
+        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=60)
+        cls.addClassCleanup(cls.http.close)
+
+    def setUp(self) -> None:
+        take = self.take()
+        info = self.http.get(f"/takes/{take}").json()
+        first = self.http.get(f"/takes/{take}/revisions").json()[0]["id"]
+        if info["revision"] != first:
+            self.http.post(f"/takes/{take}/head", json={"revision": info["revision"], "to": first}).raise_for_status()
+        self.context = self.browser.new_context(viewport={"width": 1280, "height": 800})
+        self.addCleanup(self.context.close)
+        self.errors: list[str] = []
+
+    scene = "Chain ferry"
+
+    def take(self) -> int:
+        scenes = self.http.get("/scenes").json()
+        id_: int = next(s for s in scenes if s["name"] == self.scene)["takes"][0]["id"]
+        return id_
+
+    def open(self, path: str = "/") -> Page:
+        page = self.context.new_page()
+        page.on("pageerror", lambda e: self.errors.append(str(e)))
+        page.goto(self.service.base + path)
+        return page
+
+    def bench(self) -> Page:
+        page = self.open(f"/take/{self.take()}")
+        self.drawn(page)
+        return page
+
+    def drawn(self, page: Page) -> None:
+        """Waits until the strands stand and the view has its poses."""
+        expect(page.get_by_test_id("strands")).to_be_visible(timeout=30_000)
+        page.wait_for_function(
+            "() => window.benchView && window.benchView.gl.info.render.triangles > 1000", timeout=30_000
+        )
+        expect(page.get_by_test_id("driver")).to_be_visible(timeout=30_000)
+
+    def row(self, page: Page, label: str) -> Locator:
+        return page.get_by_label("Strands", exact=True).get_by_role("button", name=re.compile(label)).first
+
+    def select(self, page: Page, label: str, first: float, last: float) -> None:
+        """Drags along a part's strand from one frame to another."""
+        sheet = page.get_by_test_id("strands")
+        box = sheet.bounding_box()
+        row = self.row(page, label).bounding_box()
+        assert box and row
+        low, high = (float(sheet.get_attribute(a) or 0) for a in ("data-first", "data-last"))
+        y = row["y"] + row["height"] / 2
+
+        def x(frame: float) -> float:
+            return box["x"] + 10 + (frame - low) * (box["width"] - 20) / (high - low)
+
+        page.mouse.move(x(first), y)
+        page.mouse.down()
+        page.mouse.move(x((first + last) / 2), y, steps=3)
+        page.mouse.move(x(last), y, steps=3)
+        page.mouse.up()
+
+    def head(self) -> int:
+        head: int = self.http.get(f"/takes/{self.take()}").json()["revision"]
+        return head
+
+    def wait_for_revision(self, page: Page, words: str) -> None:
+        expect(page.get_by_test_id("revision")).to_contain_text(words, timeout=15_000)
+
+    def grab(self, page: Page, limb: str, kind: int) -> tuple[float, float]:
+        """Where a limb's control (0) or guide (1) is on the screen."""
+        info = self.http.get(f"/takes/{self.take()}").json()
+        n = next(i for i, found in enumerate(info["limbs"]) if found["part"] == limb)
+        row = len(info["joints"]) + 2 * n + kind
+        frame = int(page.get_by_label("Frame", exact=True).input_value())
+        raw = self.http.get(f"/takes/{self.take()}/poses", params={"first": frame, "last": frame}).content
+        place = np.frombuffer(raw, "<f4").reshape(-1, 7)[row, :3].tolist()
+        found = page.evaluate(
+            """([x, y, z]) => { const s = window.benchView; const c = s.camera; c.updateMatrixWorld();
+            const v = c.position.clone().set(x, y, z).project(c); const b = s.gl.domElement.getBoundingClientRect();
+            return [b.left + (v.x + 1) / 2 * b.width, b.top + (1 - v.y) / 2 * b.height]; }""",
+            place,
+        )
+        return found[0], found[1]
+
+    def to_frame(self, page: Page, frame: int) -> None:
+        field = page.get_by_label("Frame", exact=True)
+        field.fill(str(frame))
+        field.press("Enter")
+        # Back to the page, so that keys are commands again.
+        page.evaluate("() => document.activeElement?.blur()")

@@ -1,0 +1,345 @@
+"""A day at the bench in the real page: findings worked to empty, keys and slopes, comparison, clips, help, access."""
+
+from __future__ import annotations
+
+import json
+import re
+
+import numpy as np
+from playwright.sync_api import Page, expect
+
+from tests.core.test_findings import clean
+from tests.core.test_handover import demo
+from tests.interface.pages import Pages
+from tests.servers import ROOT
+from yielding_tether.core.clips import copy
+from yielding_tether.core.curves import sample
+from yielding_tether.core.evaluation import Program
+from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations import paste, repair
+from yielding_tether.core.proof import prove
+from yielding_tether.demo.lantern_round import lantern_round
+
+AXE = ROOT / "web/node_modules/axe-core/axe.min.js"
+
+
+class Findings(Pages):
+    scene = "Ferry by night"
+
+    def test_findings_are_worked_to_empty(self) -> None:
+        page = self.bench()
+        found = find_all(Program(*lantern_round()))
+        slip = page.get_by_test_id("findings")
+        expect(slip).to_contain_text(f"{len(found)} findings")
+        for finding in found:
+            expect(slip).to_contain_text(finding.sentence)
+        # The first is repaired alone, the second is wanted, the rest go with the keyboard.
+        page.get_by_role("button", name=f"Repair: {found[0].sentence}").click()
+        program = Program(*lantern_round())
+        _, proof = repair.apply(program, [found[0].key])
+        counts = f"{proof.keys.kept} kept, {proof.keys.added} added, {proof.keys.removed} removed"
+        expect(page.get_by_test_id("sentence")).to_contain_text(counts, timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_contain_text("outside unchanged")
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Repair: ")
+        expect(slip).to_contain_text("2 findings")
+        page.get_by_role("button", name=f"This is wanted: {found[1].sentence}").click()
+        self.wait_for_revision(page, "Wanted: ")
+        expect(slip).to_contain_text("1 finding")
+        page.get_by_role("button", name=re.compile("1 wanted as it is")).click()
+        page.get_by_role("button", name="open again").click()
+        self.wait_for_revision(page, "Open again: ")
+        page.evaluate("() => document.activeElement?.blur()")
+        page.keyboard.press("Shift+R")
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Repair 2 findings")
+        self.assertEqual(self.http.get(f"/takes/{self.take()}").json()["findings"], [])
+        expect(page.get_by_test_id("findings")).to_have_count(0)
+        self.assertEqual(self.errors, [])
+
+
+class Keys(Pages):
+    def lay(self, page: Page, *labels: str) -> None:
+        for label in labels:
+            page.get_by_label(f"Curve of {label}", exact=True).click()
+        expect(page.get_by_test_id("curves")).to_have_attribute(
+            "aria-label", re.compile(re.escape(labels[-1])), timeout=15_000
+        )
+
+    def at(self, page: Page, frame: float, share: float) -> tuple[float, float]:
+        sheet = page.get_by_test_id("curves")
+        box = sheet.bounding_box()
+        assert box
+        low, high = (float(sheet.get_attribute(a) or 0) for a in ("data-first", "data-last"))
+        return box["x"] + 10 + (frame - low) * (box["width"] - 20) / (high - low), box["y"] + share * box["height"]
+
+    def stored(self, channel: str) -> list[dict]:  # type: ignore[type-arg]
+        found = self.http.get(f"/takes/{self.take()}/curves", params={"channel": channel}).json()
+        return found[0]["keys"]  # type: ignore[no-any-return]
+
+    def height(self, frame: float) -> float:
+        """Where on the sheet a value of the head's turn stands: the whole shown range fills the page's sheet."""
+        c = demo().take.curves["marl/head.ry"]
+        shown = np.concatenate([c.numbers[:, 1], c.numbers[:, 2], sample(c, np.linspace(0, 204, 65))])
+        value = float(sample(c, [frame])[0])
+        middle, span = (shown.max() + shown.min()) / 2, max(shown.max() - shown.min(), 0.02)
+        return 0.5 - (value - middle) / span * (210 - 32) / 210
+
+    def test_a_key_is_moved_and_a_slope_changed_in_the_curves(self) -> None:
+        page = self.bench()
+        self.row(page, "head").click()
+        self.to_frame(page, 58)
+        self.lay(page, "head turn y")
+        channel = "marl/head.ry"
+        before = self.stored(channel)
+        key = next(k for k in before if k["time"] == 58)
+        x, y = self.at(page, 58, self.height(58))
+        page.mouse.move(x, y)
+        page.mouse.down()
+        to, _ = self.at(page, 62, 0)
+        page.mouse.move(to, y + 20, steps=5)
+        page.mouse.up()
+        self.wait_for_revision(page, "Move 1 key of marl/head.ry by 4 frames")
+        moved = self.stored(channel)
+        here = next(k for k in moved if k["time"] == 62)
+        self.assertLess(here["leaving"], key["leaving"])
+        self.assertEqual([k for k in moved if k["time"] != 62], [k for k in before if k["time"] != 58])
+        # The page draws the ghost of what was there before: the curve of the revision before.
+        expect(page.get_by_test_id("picked")).to_contain_text("1 key picked")
+        page.get_by_role("button", name="flat", exact=True).click()
+        self.wait_for_revision(page, "Set 1 key of marl/head.ry (rule)")
+        flat = next(k for k in self.stored(channel) if k["time"] == 62)
+        self.assertEqual((flat["slope_in"], flat["slope_out"], flat["rule"]), (0.0, 0.0, 2))
+        # By keyboard: the picked key moves in time; a lock keeps it from being deleted.
+        page.evaluate("() => document.activeElement?.blur()")
+        page.keyboard.press("Alt+ArrowRight")
+        self.wait_for_revision(page, "by 1 frames")
+        self.assertTrue(any(k["time"] == 63 for k in self.stored(channel)))
+        page.get_by_role("button", name="lock", exact=True).click()
+        self.wait_for_revision(page, "(lock)")
+        page.evaluate("() => document.activeElement?.blur()")
+        page.keyboard.press("Delete")
+        expect(page.get_by_role("alert")).to_contain_text("is locked", timeout=15_000)
+        self.assertEqual(self.errors, [])
+
+    def test_a_value_is_typed_and_a_part_keyed(self) -> None:
+        page = self.bench()
+        self.row(page, "head").click()
+        self.to_frame(page, 70)
+        field = page.get_by_label("head turn y at this frame", exact=True)
+        field.fill("12.5")
+        field.press("Enter")
+        self.wait_for_revision(page, "Add 1 key of marl/head.ry")
+        key = next(k for k in self.stored("marl/head.ry") if k["time"] == 70)
+        self.assertAlmostEqual(key["leaving"], float(np.radians(12.5)), places=12)
+        page.evaluate("() => document.activeElement?.blur()")
+        page.keyboard.press("k")
+        self.wait_for_revision(page, "Key head at frame 70")
+        page.get_by_role("button", name="Delete the key of head turn y at this frame").click()
+        self.wait_for_revision(page, "Delete 1 key of marl/head.ry")
+
+    def test_keys_of_a_stretch_move_together(self) -> None:
+        page = self.bench()
+        self.select(page, "left arm", 40, 70)
+        page.get_by_role("button", name="Keys", exact=True).click()
+        field = page.get_by_label("by frames", exact=True)
+        field.fill("3")
+        expect(page.get_by_test_id("sentence")).to_contain_text("keys: ", timeout=15_000)
+        page.get_by_role("button", name="Apply").click()
+        self.wait_for_revision(page, "by 3 frames")
+        times = {k["time"] for k in self.stored("marl/upperarm.L.rx")}
+        old = set(demo().take.curves["marl/upperarm.L.rx"].times.tolist())
+        self.assertEqual(times, {t + 3 if 40 <= t <= 70 else t for t in old})
+
+    def test_the_auto_key_rule_is_shown_and_switched(self) -> None:
+        page = self.bench()
+        page.get_by_label("What letting go of a drag keys").locator("..").click()
+        page.get_by_role("option", name="nothing until K").click()
+        page.evaluate("() => document.activeElement?.blur()")
+        before = self.head()
+        page.keyboard.press("Alt+ArrowUp")
+        expect(page.get_by_role("alert")).to_contain_text("Not keyed yet", timeout=15_000)
+        self.assertEqual(self.head(), before)
+        page.keyboard.press("k")
+        self.wait_for_revision(page, "Pose right arm at frame 118")
+
+
+class Judging(Pages):
+    def test_two_revisions_are_compared(self) -> None:
+        page = self.bench()
+        page.keyboard.press("n")
+        expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Repair")
+        page.keyboard.press("v")
+        page.get_by_role("button", name="Name revision 1").click()
+        page.get_by_label("Name of revision 1").fill("hand joined")
+        page.get_by_label("Name of revision 1").press("Enter")
+        self.wait_for_revision(page, "hand joined")
+        page.get_by_role("dialog").get_by_role("button", name="Compare").first.click()
+        page.wait_for_url(re.compile(r"/compare/\d+/\d+"), timeout=15_000)
+        proof = prove("compare", demo(), clean(0), 0.0, 204.0, [])
+        expect(page.get_by_test_id("most")).to_have_text(f"{1000 * proof.departure_place.value:.1f} mm", timeout=15_000)
+        page.get_by_role("button", name="Worst frame").click()
+        expect(page.get_by_test_id("difference-here")).to_contain_text(f"{1000 * proof.departure_place.value:.1f} mm")
+        expect(page.get_by_test_id("figures")).to_contain_text("open findings")
+        expect(page.get_by_test_id("difference")).to_have_attribute("aria-label", re.compile("right arm"))
+        page.keyboard.press("Escape")
+        self.drawn(page)
+        self.assertEqual(self.errors, [])
+
+    def test_ghosts_trails_and_views_are_drawn(self) -> None:
+        page = self.bench()
+        triangles = "() => window.benchView.gl.info.render.triangles"
+        lines = "() => window.benchView.gl.info.render.lines + window.benchView.gl.info.render.points"
+
+        def settled(what: str) -> int:
+            page.wait_for_timeout(500)
+            number: int = page.evaluate(what)
+            return number
+
+        drawn = settled(triangles)
+        page.keyboard.press("b")
+        self.assertLess(settled(triangles), drawn / 2)
+        page.keyboard.press("b")
+        was = settled(lines)
+        page.keyboard.press("y")
+        self.assertGreater(settled(lines), was + 60)
+        page.keyboard.press("y")
+        page.keyboard.press("p")
+        self.to_frame(page, 100)
+        self.assertGreater(settled(lines), 0)
+        expect(page.get_by_role("button", name="pin 1")).to_be_visible()
+        for key in "12345":
+            page.keyboard.press(key)
+        expect(page.get_by_label("Viewpoint")).to_contain_text("floor level")
+        page.keyboard.press("o")
+        expect(page.get_by_role("button", name="alone")).to_have_attribute("aria-pressed", "true")
+        # Clicking a body takes its part in hand.
+        page.keyboard.press("2")
+        page.wait_for_timeout(600)
+        self.assertEqual(self.errors, [])
+
+
+class Clips(Pages):
+    def test_a_pose_is_pasted_to_another_frame(self) -> None:
+        page = self.bench()
+        self.row(page, "left arm").click()
+        self.to_frame(page, 57)
+        page.keyboard.press("Control+c")
+        expect(page.get_by_role("alert")).to_contain_text("Kept: left arm, frame 57", timeout=15_000)
+        self.to_frame(page, 20)
+        page.keyboard.press("Control+v")
+        clip = copy(demo(), "marl", ["arm.L"], 57.0, 57.0)
+        take, proof = paste.apply(demo(), paste.Paste(clip, "marl", 20.0))
+        expect(page.get_by_test_id("sentence")).to_contain_text(f"{proof.keys.added} added", timeout=15_000)
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Paste left arm, frame 57 at frame 20")
+        got = self.http.post(f"/takes/{self.take()}/transforms", json={"times": [20], "member": "marl"}).json()
+        program = Program(demo().scene, take)
+        want = program.evaluate([20.0]).pos[0, program.joints(["marl"])[1]]
+        np.testing.assert_allclose(np.array(got["positions"][0]), want, atol=1e-12)
+        # From the shelf, onto the other side.
+        page.keyboard.press("l")
+        dialog = page.get_by_role("dialog")
+        expect(dialog).to_contain_text("pose from Marl: left arm")
+        dialog.get_by_role("button", name="Paste here").first.click()
+        page.get_by_role("button", name="other side").click()
+        expect(page.get_by_test_id("sentence")).to_contain_text("keys:", timeout=15_000)
+        page.get_by_role("button", name="Apply").click()
+        self.wait_for_revision(page, "on the other side")
+        page.keyboard.press("l")
+        page.get_by_role("button", name=re.compile("Remove left arm, frame 57")).first.click()
+        expect(page.get_by_role("dialog")).to_contain_text("Nothing is kept yet", timeout=15_000)
+        self.assertEqual(self.errors, [])
+
+
+class Access(Pages):
+    maxDiff = None
+
+    def violations(self, page: Page) -> list[str]:
+        """What axe-core finds, as lines, once colours have settled."""
+        page.wait_for_timeout(300)
+        page.evaluate("() => Promise.allSettled(document.getAnimations().map((a) => a.finished))")
+        page.evaluate(AXE.read_text())
+        found = page.evaluate("async () => (await axe.run(document, { resultTypes: ['violations'] })).violations")
+        return [f"{v['id']}: {n['html'][:160]} {json.dumps(n['any'][:1])[:240]}" for v in found for n in v["nodes"]]
+
+    def test_no_main_view_breaks_a_rule_of_access(self) -> None:
+        page = self.bench()
+        page.keyboard.press("n")
+        expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        self.assertEqual(self.violations(page), [], "bench, tried")
+        page.keyboard.press("Escape")
+        page.get_by_label("Curve of arm.R.ik move x", exact=True).click()
+        expect(page.get_by_test_id("curves")).to_be_visible()
+        self.assertEqual(self.violations(page), [], "curves")
+        page.get_by_role("button", name="Day / lamp").click()
+        self.assertEqual(self.violations(page), [], "by lamplight")
+        page.get_by_role("button", name="Day / lamp").click()
+        for key, words in (("?", "First steps"), ("l", "Shelf of poses"), ("v", "Revisions of")):
+            page.evaluate("() => document.activeElement?.blur()")
+            page.keyboard.press(key)
+            expect(page.get_by_role("dialog")).to_contain_text(words)
+            self.assertEqual(self.violations(page), [], words)
+            page.keyboard.press("Escape")
+            expect(page.get_by_role("dialog")).to_have_count(0)
+        revisions = self.http.get(f"/takes/{self.take()}/revisions").json()
+        first = revisions[0]["id"]
+        page.goto(f"{self.service.base}/take/{self.take()}/compare/{first}/{first}")
+        expect(page.get_by_test_id("figures")).to_be_visible(timeout=15_000)
+        self.assertEqual(self.violations(page), [], "compare")
+        page.goto(self.service.base + "/")
+        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible(timeout=15_000)
+        self.assertEqual(self.violations(page), [], "home")
+
+    def test_the_keyboard_reaches_every_command(self) -> None:
+        """Every button, link and field of the bench can be focused, and shows that it is; the canvases' commands
+        have keys of their own."""
+        page = self.bench()
+        total = page.evaluate(
+            "() => [...document.querySelectorAll('button:not([disabled]), a[href], input, [role=combobox]')]"
+            ".filter((e) => e.offsetParent !== null && e.tabIndex >= 0).length"
+        )
+        seen = set()
+        page.keyboard.press("Tab")
+        for _ in range(total + 20):
+            found = page.evaluate(
+                "() => { const e = document.activeElement; const s = getComputedStyle(e);"
+                " const near = e.closest('.MuiInputBase-root, .MuiCheckbox-root') ?? e;"
+                " const shown = s.outlineStyle !== 'none' || /focus/i.test(near.className);"
+                " return [e.outerHTML.slice(0, 300), shown]; }"
+            )
+            if found[0].startswith("<body"):
+                break
+            self.assertTrue(found[1], f"no sign of the focus on {found[0][:120]}")
+            seen.add(found[0])
+            page.keyboard.press("Tab")
+        self.assertGreater(len(seen), 0.8 * total)
+        # A stretch by keyboard alone: from frame 30 to 60 on the left arm.
+        page.evaluate("() => document.activeElement?.blur()")
+        self.row(page, "left arm").click()
+        page.evaluate("() => document.activeElement?.blur()")
+        self.to_frame(page, 30)
+        page.keyboard.press("[")
+        self.to_frame(page, 60)
+        page.keyboard.press("]")
+        expect(page.get_by_test_id("offer")).to_contain_text("frames 30–60")
+        expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Hand over left arm to IK, frames 30 to 60")
+
+    def test_the_page_says_when_the_service_is_away_and_goes_on(self) -> None:
+        page = self.bench()
+        self.service.kill()
+        page.keyboard.press("Control+z")
+        page.keyboard.press("n")
+        expect(page.get_by_test_id("away")).to_contain_text("Everything that was applied is safe", timeout=15_000)
+        self.service.start()
+        expect(page.get_by_test_id("away")).to_have_count(0, timeout=20_000)
+        page.keyboard.press("Escape")
+        page.keyboard.press("n")
+        expect(page.get_by_test_id("proof")).to_contain_text("Tried", timeout=15_000)
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Repair")
