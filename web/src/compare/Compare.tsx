@@ -163,7 +163,7 @@ function Figures({ data, one, two }: { data: Compared; one: TakeInfo | undefined
       <Box component="table" sx={{ width: "100%", "& th, & td": { textAlign: "right", py: 0.25 }, "& th:first-of-type, & td:first-of-type": { textAlign: "left" } }}>
         <thead>
           <tr>
-            <th />
+            <td />
             <th>{one ? `${one.number}, as it is` : "first"}</th>
             <th>{two ? `${two.number}, ghost` : "second"}</th>
           </tr>

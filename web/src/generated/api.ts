@@ -1074,7 +1074,7 @@ export interface components {
         };
         /**
          * OperationInfo
-         * @description `applies`: to a stretch of limbs, or of any parts; to a part at one frame; to findings, keys, a clip or a take.
+         * @description `applies`: to a stretch of limbs or of any parts; to a part at one frame; to findings, keys, a clip, a take.
          */
         OperationInfo: {
             /** Id */
