@@ -20,10 +20,13 @@ import pinocchio as pin
 from yielding_tether.core.cast import LimbPart
 from yielding_tether.core.curves import Curve
 from yielding_tether.core.evaluation import Program
+from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations import repair
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.takes import Scene, Take
 from yielding_tether.demo.cast_off import cast_off
-from yielding_tether.formats import bvh
+from yielding_tether.demo.lantern_round import lantern_round
+from yielding_tether.formats import bvh, glb
 
 
 def say(name: str, **figures: object) -> None:
@@ -141,6 +144,81 @@ def live() -> None:
         service.stop()
 
 
+def full_take() -> None:
+    """The same live posing, poses and opening on a take with 2,000 keys more and 50 revisions, against a fresh one."""
+    import httpx
+    from websockets.sync.client import connect
+
+    from .servers import Service
+
+    service = Service()
+    try:
+        http = httpx.Client(base_url=f"{service.base}/api", timeout=120)
+        take = http.get("/scenes").json()[0]["takes"][0]["id"]
+        drag = {"frame": 60, "member": "marl", "part": "arm.R", "handle": "control"}
+
+        def timed(work: Callable[[], object], times: int) -> float:
+            found = []
+            for _ in range(times):
+                began = time.perf_counter()
+                work()
+                found.append(time.perf_counter() - began)
+            return 1000 * float(np.median(found))
+
+        def figures() -> dict[str, float]:
+            head = http.get(f"/takes/{take}").json()["revision"]
+            with connect(f"{service.base.replace('http', 'ws')}/api/takes/{take}/live") as socket:
+                k = iter(range(10_000))
+
+                def ask() -> None:
+                    n = next(k)
+                    place = [-0.2 + 0.1 * np.sin(n / 20), 1.2, 0.35]
+                    socket.send(json.dumps({**drag, "revision": head, "position": place, "seq": n}))
+                    socket.recv()
+
+                timed(ask, 60)
+                live_ms = timed(ask, 300)
+            poses = {"first": 0, "last": 127, "revision": head}
+            return {
+                "live_ms": live_ms,
+                "poses_ms": timed(lambda: http.get(f"/takes/{take}/poses", params=poses), 40),
+                "open_ms": timed(lambda: http.get(f"/takes/{take}"), 20),
+            }
+
+        fresh = figures()
+        rows = [
+            f"marl/{j}.{c}" for j in ("spine.low", "spine.mid", "chest", "neck", "head") for c in ("rx", "ry", "rz")
+        ]
+        added = 0
+        for n in range(50):
+            head = http.get(f"/takes/{take}").json()["revision"]
+            times = [k + 0.5 + n / 101 for k in range(n % 7, 200, 70)]
+            edit = {"what": "add", "keys": [{"channel": c, "times": times} for c in rows]}
+            http.post(
+                f"/takes/{take}/apply", json={"operation": "edit", "revision": head, "edit": edit}
+            ).raise_for_status()
+            added += len(rows) * len(times)
+        full = figures()
+        say(
+            "a take with keys added and 50 revisions, against a fresh one", keys_added=added,
+            **{f"{name}_ratio": round(full[name] / fresh[name], 2) for name in fresh},
+            **{f"{name}_fresh": round(fresh[name], 2) for name in fresh},
+        )  # fmt: skip
+    finally:
+        service.stop()
+
+
+def kills() -> None:
+    """Fifty kills of the server and fifty of the database while an animator works: see tests/service/test_kills.py."""
+    import os
+
+    done = subprocess.run(
+        [sys.executable, "-m", "tests.run", "tests.service.test_kills"],
+        env={**os.environ, "YIELDING_TETHER_TEST_KILLS": "50"}, capture_output=True, text=True, check=False,
+    )  # fmt: skip
+    say("50 kills of the server and 50 of the database", nothing_lost=done.returncode == 0)
+
+
 def capture() -> None:
     """Import of an 18,000-frame capture, in a process of its own so that its memory can be told."""
     done = subprocess.run(
@@ -198,7 +276,26 @@ def long_capture(program: Program, frames: int) -> bytes:
     )
 
 
-MEASUREMENTS = {"evaluation": evaluation, "handover": handover, "live": live, "capture": capture}
+def tidying() -> None:
+    """Reading a take and repairing it, bringing few keys in, and writing it out."""
+    program = Program(*lantern_round())
+    reference = fastest(lambda: program.evaluate(program.take.frames), 20)
+    for name, work in {
+        "findings of a whole take": lambda: find_all(program),
+        "repair of all findings with proof": lambda: repair.apply(program, []),
+        "handover within a tolerance, 1 mm": lambda: apply(
+            program, Handover((("marl", "leg.R"),), "fk", 10.0, 180.0, keys="within")
+        ),
+        "GLB of a whole take": lambda: glb.write(program, "marl", 0.0, 192.0),
+    }.items():
+        seconds = fastest(work, 3)
+        say(name, seconds=round(seconds, 3), ratio_to_evaluating_the_take=round(seconds / reference, 1))
+
+
+MEASUREMENTS = {
+    "evaluation": evaluation, "handover": handover, "tidying": tidying, "live": live, "full take": full_take,
+    "capture": capture, "kills": kills,
+}  # fmt: skip
 
 
 def main() -> None:
@@ -208,7 +305,8 @@ def main() -> None:
     words = sys.argv[1:]
     say("machine", python=platform.python_version(), numpy=np.__version__, pin=pin.__version__)
     for name, work in MEASUREMENTS.items():
-        if not words or any(w in name for w in words):
+        # Kills take ten minutes: only by name.
+        if any(w in name for w in words) or (not words and name != "kills"):
             work()
 
 

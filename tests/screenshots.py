@@ -15,6 +15,13 @@ def keep(page: Page, name: str) -> None:
     page.screenshot(path=FOLDER / f"{name}.png")
 
 
+def frame(page: Page, number: int) -> None:
+    field = page.get_by_label("Frame", exact=True)
+    field.fill(str(number))
+    field.press("Enter")
+    page.evaluate("() => document.activeElement?.blur()")
+
+
 def main() -> None:
     service = Service()
     try:
@@ -27,16 +34,30 @@ def main() -> None:
             keep(page, "bench-first-run")
             page.keyboard.press("n")
             page.get_by_test_id("sentence").wait_for()
+            page.keyboard.press("Escape")
+            page.keyboard.press("h")
+            page.get_by_test_id("sentence").wait_for()
             keep(page, "bench-handover-tried")
             page.keyboard.press("Enter")
             page.get_by_test_id("revision").get_by_text("Hand over").wait_for()
-            field = page.get_by_label("Frame", exact=True)
-            field.fill("72")
-            field.press("Enter")
+            frame(page, 76)
+            page.keyboard.press("y")
             keep(page, "bench-at-rest")
             page.get_by_role("button", name="Day / lamp").click()
             keep(page, "bench-by-lamplight")
             page.get_by_role("button", name="Day / lamp").click()
+            page.keyboard.press("y")
+            page.get_by_label("Strands", exact=True).get_by_role("button", name="head").click()
+            for channel in ("head turn x", "head turn y", "neck turn y"):
+                page.get_by_label(f"Curve of {channel}", exact=True).click()
+            frame(page, 58)
+            page.keyboard.press(".")
+            keep(page, "curves")
+            page.keyboard.press("w")
+            page.keyboard.press("v")
+            page.get_by_role("dialog").get_by_role("button", name="Compare").first.click()
+            page.get_by_role("button", name="Worst frame").click()
+            keep(page, "compare")
             page.get_by_role("button", name="Home").click()
             keep(page, "home")
             browser.close()

@@ -22,6 +22,14 @@ from yielding_tether.store.store import Store
 ROOT = Path(__file__).resolve().parents[1]
 
 
+def node(script: str, *arguments: str) -> str:
+    """What a script of web/tests prints: readers and validators of files that are not ours."""
+    command = ["node", str(ROOT / "web/tests" / script), *arguments]
+    done = subprocess.run(command, cwd=ROOT / "web", capture_output=True, text=True, check=False)
+    assert done.returncode == 0, done.stderr
+    return done.stdout
+
+
 @cache
 def cluster() -> Cluster:
     """One cluster for all tests of a run; it goes when the run ends."""

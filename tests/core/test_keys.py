@@ -166,6 +166,30 @@ class Edits(unittest.TestCase):
                 self.assertTrue(np.all((at[differs] >= low) & (at[differs] <= high)), name)
 
 
+class Putting(unittest.TestCase):
+    def test_whole_keys_are_put_with_every_number(self) -> None:
+        for seed in range(10):
+            program = world(seed)
+            names = [n for n in program.take.curves if n.endswith((".rx", ".tz"))][:2]
+            first = {n: program.take.curves[n].all_keys()[:3] for n in names}
+            keys = {n: tuple(k._replace(time=k.time + 0.5, rule=FREE) for k in ks) for n, ks in first.items()}
+            named = {n: tuple(k.time for k in ks) for n, ks in keys.items()}
+            take, proof = apply(program, Edit("put", named, put=keys))
+            for n in names:
+                for key in keys[n]:
+                    i = take.curves[n].find(key.time)
+                    self.assertEqual(take.curves[n].key(i or 0), key)
+                self.assertEqual(
+                    [k for k in take.curves[n].all_keys() if k.time not in named[n]], program.take.curves[n].all_keys()
+                )
+            self.assertLessEqual(proof.outside_place.value, 1e-12)
+            with self.assertRaisesRegex(CoreError, "not at the frames"):
+                apply(program, Edit("put", {names[0]: (1.25,)}, put=keys))
+            broken = {names[0]: (keys[names[0]][0]._replace(kind=9),)}
+            with self.assertRaisesRegex(CoreError, "a mark that no key can have"):
+                apply(program, Edit("put", {names[0]: (named[names[0]][0],)}, put=broken))
+
+
 class Refusals(unittest.TestCase):
     def test_a_locked_key_is_left_alone(self) -> None:
         program = world(3)

@@ -66,6 +66,29 @@ class Drags(unittest.TestCase):
             cosine = sides[0] @ sides[1] / np.prod([np.linalg.norm(s) for s in sides])
             self.assertAlmostEqual(float(cosine), 1.0, places=9)
 
+    def test_how_far_a_guide_stands_moves_nothing(self) -> None:
+        """A8: put nearer or farther along its own direction, the guide stands there and the pose is what it was."""
+        program = demo()
+        rng = np.random.default_rng(12)
+        for frame, part in ((30.0, "arm.L"), (150.0, "arm.R"), (90.0, "leg.R")):
+            limb = program.limbs["marl", part]
+            here = program.evaluate([frame])
+            stands = guide_places(limb, here)[0]
+            a, c = here.pos[0, limb.nodes[0]], here.pos[0, limb.nodes[2]]
+            aim = (c - a) / np.linalg.norm(c - a)
+            foot = a + ((stands - a) @ aim) * aim
+            away = (stands - foot) / np.linalg.norm(stands - foot)
+            for distance in rng.uniform(0.2, 9.0, 6):
+                to = foot + distance * away
+                take, proof = apply(program, Drag("marl", part, "guide", frame, tuple(to.tolist())))
+                after = Program(program.scene, take)
+                posed = after.evaluate([frame])
+                nodes = program.joints()[1]
+                self.assertLess(np.abs(posed.pos[:, nodes] - here.pos[:, nodes]).max(), 1e-9)
+                extra = after.sample([frame], 0, np.array([limb.guide]))[0]
+                np.testing.assert_allclose(guide_places(limb, posed, extra)[0], to, atol=1e-6)
+                self.assertEqual(proof.changes, ())
+
     def test_joints_of_any_part_turn_as_asked(self) -> None:
         program = demo()
         rng = np.random.default_rng(2)

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
+import json
+import tempfile
 import unittest
+from pathlib import Path
 
 import numpy as np
 from scipy.spatial.transform import Rotation
 
 from tests.core.test_handover import demo
+from tests.servers import node
 from yielding_tether.core.cast import LimbPart
 from yielding_tether.core.evaluation import Program
 from yielding_tether.core.takes import Scene
@@ -271,9 +275,24 @@ class Writing(unittest.TestCase):
             frames = np.arange(first, last + 1.0)
             theirs = again.evaluate(frames - first)
             ours = program.evaluate(frames)
-            for (_, joint), node in zip(names, nodes, strict=True):
-                off = np.abs(theirs.pos[:, again.nodes["body", joint]] - ours.pos[:, node]).max()
+            for (_, joint), at in zip(names, nodes, strict=True):
+                off = np.abs(theirs.pos[:, again.nodes["body", joint]] - ours.pos[:, at]).max()
                 self.assertLess(off, 1e-6)
+
+    def test_another_reader_places_joints_the_same(self) -> None:
+        """three.js, which adds the position channels of the root to nothing and those of joints to their offsets."""
+        program = demo()
+        with tempfile.TemporaryDirectory() as folder:
+            path = Path(folder) / "written.bvh"
+            path.write_bytes(bvh.write(program, "marl", 20, 60))
+            read = json.loads(node("read_bvh.mjs", str(path)))
+        names, nodes = program.joints(["marl"])
+        # That reader takes dots out of names.
+        plain = [n.replace(".", "") for n in read["names"]]
+        order = [plain.index(n.replace(".", "")) for _, n in names]
+        want = program.evaluate(np.arange(20.0, 61.0)).pos[:, nodes]
+        got = 0.01 * np.array(read["places"])[:, order]
+        self.assertLess(np.linalg.norm(got - want, axis=-1).max(), 1e-4)
 
     def test_props_and_set_pieces_can_be_written_too(self) -> None:
         read = bvh.read(bvh.write(demo(), "rope", 60, 100), "body", "rope", "centimetres")

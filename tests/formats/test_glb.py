@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import json
-import subprocess
 import tempfile
 import unittest
 from pathlib import Path
@@ -12,24 +11,12 @@ import numpy as np
 
 from tests.core.test_findings import planted
 from tests.core.test_handover import captured, demo
-from tests.servers import ROOT
+from tests.servers import node
 from yielding_tether.core.cast import Shape
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.evaluation import Program
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import glb
-
-
-def node(script: str, *arguments: str) -> str:
-    done = subprocess.run(
-        ["node", str(ROOT / "web/tests" / script), *arguments],
-        cwd=ROOT / "web",
-        capture_output=True,
-        text=True,
-        check=False,
-    )
-    assert done.returncode == 0, done.stderr
-    return done.stdout
 
 
 class Files(unittest.TestCase):

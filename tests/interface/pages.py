@@ -107,6 +107,15 @@ class Pages(unittest.TestCase):
         n = next(i for i, found in enumerate(info["limbs"]) if found["part"] == limb)
         row = len(info["joints"]) + 2 * n + kind
         frame = int(page.get_by_label("Frame", exact=True).input_value())
+        return self.projected(page, row, frame)
+
+    def on_screen(self, page: Page, joint: str) -> tuple[float, float]:
+        """Where one of Marl's joints is on the screen."""
+        info = self.http.get(f"/takes/{self.take()}").json()
+        row = info["joints"].index(["marl", joint])
+        return self.projected(page, row, int(page.get_by_label("Frame", exact=True).input_value()))
+
+    def projected(self, page: Page, row: int, frame: int) -> tuple[float, float]:
         raw = self.http.get(f"/takes/{self.take()}/poses", params={"first": frame, "last": frame}).content
         place = np.frombuffer(raw, "<f4").reshape(-1, 7)[row, :3].tolist()
         found = page.evaluate(

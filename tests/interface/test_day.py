@@ -216,9 +216,14 @@ class Judging(Pages):
         expect(page.get_by_label("Viewpoint")).to_contain_text("floor level")
         page.keyboard.press("o")
         expect(page.get_by_role("button", name="alone")).to_have_attribute("aria-pressed", "true")
-        # Clicking a body takes its part in hand.
+        # Clicking a body takes its part in hand: the head, where its joint is drawn.
+        page.keyboard.press("o")
+        page.keyboard.press("c")
         page.keyboard.press("2")
         page.wait_for_timeout(600)
+        x, y = self.on_screen(page, "head")
+        page.mouse.click(x, y - 12)
+        expect(page.get_by_label("Part card").get_by_role("heading")).to_have_text("head", timeout=15_000)
         self.assertEqual(self.errors, [])
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from dataclasses import dataclass
 
 from ..core.clips import Clip
-from ..core.curves import KINDS
+from ..core.curves import KINDS, Key
 from ..core.errors import CoreError
 from ..core.evaluation import Program
 from ..core.operations import handover, keys, paste, repair
@@ -176,7 +176,12 @@ def as_edit(program: Program, asked: KeyEdit) -> keys.Edit:
                 named[n] = (*named.get(n, ()), *t)
         else:
             raise CoreError("Keys are named by a channel or by a part.")
-    return keys.Edit(asked.what, named, asked.by, asked.rise, asked.about, asked.factor, dict(asked.values))
+    whole: dict[str, tuple[Key, ...]] = {}
+    for key in asked.put:
+        made = Key(**key.model_dump(exclude={"channel"}))
+        whole[key.channel] = (*whole.get(key.channel, ()), made)
+        named[key.channel] = (*named.get(key.channel, ()), key.time)
+    return keys.Edit(asked.what, named, asked.by, asked.rise, asked.about, asked.factor, dict(asked.values), whole)
 
 
 def _run_paste(program: Program, asked: OperationAsked, clips: Clips) -> tuple[Take, Proof, str]:

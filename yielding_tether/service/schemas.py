@@ -210,14 +210,35 @@ class KeysNamed(Model):
     times: Annotated[list[Finite], Field(min_length=1, max_length=20000)]
 
 
+class CurveKey(Model):
+    """A key: values in metres or radians, slopes a frame."""
+
+    time: float
+    arriving: float
+    leaving: float
+    slope_in: float
+    slope_out: float
+    kind: int
+    rule: int
+    tag: int
+    lock: int
+
+
+class KeyPut(CurveKey):
+    """A whole key for a channel."""
+
+    channel: str
+
+
 class KeyEdit(Model):
     """An edit of named keys: "add" (without changing the curve, then `values`), "delete", "move" by frames and by a
     value (metres, radians or none), "scale" times about a frame, "set" what `values` holds: arriving, leaving,
     slope_in, slope_out (a frame), kind (0 stepped, 1 linear, 2 smooth), rule (0 free, 1 automatic, 2 flat), tag,
-    lock."""
+    lock; "put" the whole keys in `put`, in place of those at their frames."""
 
-    what: Literal["add", "delete", "move", "scale", "set"]
-    keys: Annotated[list[KeysNamed], Field(min_length=1, max_length=2000)]
+    what: Literal["add", "delete", "move", "scale", "set", "put"]
+    keys: Annotated[list[KeysNamed], Field(max_length=2000)] = []
+    put: Annotated[list[KeyPut], Field(max_length=20000)] = []
     by: Finite = 0.0
     rise: Finite = 0.0
     about: Finite = 0.0
@@ -403,20 +424,6 @@ class ClipInfo(Model):
 
 class Renamed(Model):
     name: Annotated[str, Field(min_length=1, max_length=120)]
-
-
-class CurveKey(Model):
-    """A key: values in metres or radians, slopes a frame."""
-
-    time: float
-    arriving: float
-    leaving: float
-    slope_in: float
-    slope_out: float
-    kind: int
-    rule: int
-    tag: int
-    lock: int
 
 
 class CurveInfo(Model):

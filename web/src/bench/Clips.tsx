@@ -1,7 +1,8 @@
-import { Box, Button, Dialog, DialogContent, DialogTitle, IconButton, TextField, Typography } from "@mui/material";
+import { Box, Button, Dialog, DialogContent, DialogTitle, IconButton, Typography } from "@mui/material";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, post, remove, type ClipInfo } from "../shared/api";
+import { NameField } from "../shared/NameField";
 import { useNotice } from "../shared/notice";
 import { startPaste, useActions, useOperations } from "./actions";
 import { usePick } from "./state";
@@ -40,16 +41,7 @@ export function Clips({ open, onClose }: { open: boolean; onClose: () => void })
             <Box component="li" key={clip.id} sx={{ display: "flex", alignItems: "center", gap: 1, borderTop: 1, borderColor: "divider", py: 0.75 }}>
               <Box sx={{ flexGrow: 1, minWidth: 0 }}>
                 {naming === clip.id ? (
-                  <TextField
-                    size="small"
-                    variant="standard"
-                    autoFocus
-                    fullWidth
-                    defaultValue={clip.name}
-                    onBlur={(e) => rename(clip, e.target.value)}
-                    onKeyDown={(e) => e.key === "Enter" && rename(clip, (e.target as HTMLInputElement).value)}
-                    slotProps={{ htmlInput: { "aria-label": "Name of the clip", maxLength: 120 } }}
-                  />
+                  <NameField label="Name of the clip" value={clip.name} onDone={(text) => rename(clip, text)} />
                 ) : (
                   <Typography sx={{ fontWeight: 600, fontSize: 14 }} noWrap>
                     {clip.name}

@@ -1,7 +1,8 @@
 import { Box, Button, ButtonGroup, Checkbox, FormControlLabel, IconButton, Tooltip, Typography, useTheme } from "@mui/material";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useMemo, useRef, useState } from "react";
+import { useMemo, useState } from "react";
 import { get, type CurveInfo, type CurveKey, type KeyEdit, type TakeInfo } from "../shared/api";
+import { follow } from "../shared/drag";
 import { useActions } from "./actions";
 import { drawCurves, handlesAt, heightsOf, styleOf, valueOf, withKeys } from "./drawCurves";
 import { scaleOf } from "./drawStrands";
@@ -22,7 +23,7 @@ export function useCurves(info: TakeInfo, channels: string[], revision: number |
 }
 
 /** The keys in hand, grouped as an edit names them. */
-export function named(picked: KeyRef[]): KeyEdit["keys"] {
+export function named(picked: KeyRef[]): NonNullable<KeyEdit["keys"]> {
   const times = new Map<string, number[]>();
   for (const k of picked) times.set(k.channel, [...(times.get(k.channel) ?? []), k.time]);
   return [...times].map(([channel, t]) => ({ channel, times: t }));
@@ -48,7 +49,6 @@ export function Curves({ info, labels, width, height }: { info: TakeInfo; labels
   const apart = own || mixed;
   const settled = useMemo(() => heightsOf({ curves: now, shown, height: room, own: apart }), [now, shown, room, apart]);
   const scale = scaleOf(shown, width);
-  const drag = useRef(false);
 
   const nearest = (x: number, y: number): KeyRef | null => {
     let best: KeyRef | null = null;
@@ -71,18 +71,6 @@ export function Curves({ info, labels, width, height }: { info: TakeInfo; labels
       if (hit) return { curve, key: curve.keys[i]!, side: hit.side, height: height_ };
     }
     return null;
-  };
-
-  const follow = (move: (e: PointerEvent) => void, end: (e: PointerEvent) => void) => {
-    drag.current = true;
-    const up = (e: PointerEvent) => {
-      drag.current = false;
-      window.removeEventListener("pointermove", move);
-      window.removeEventListener("pointerup", up);
-      end(e);
-    };
-    window.addEventListener("pointermove", move);
-    window.addEventListener("pointerup", up);
   };
 
   const press = (event: React.PointerEvent<HTMLCanvasElement>) => {

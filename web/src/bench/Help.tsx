@@ -28,6 +28,7 @@ const KEYS: [string, string][] = [
   ["L, V", "shelf of clips, list of revisions"],
   ["W", "curves in place of strands, and back"],
   [".", "in curves: pick the keys at this frame"],
+  ["Ctrl+C, Ctrl+V", "in curves: copy the picked keys, put them from this frame on"],
   ["Alt arrows", "in curves: move the picked keys in time or value"],
   ["Delete", "delete the picked keys"],
   ["D", "all drivers stepped"],

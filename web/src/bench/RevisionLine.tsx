@@ -1,8 +1,9 @@
-import { Box, Button, Dialog, DialogContent, DialogTitle, Link, TextField, Tooltip, Typography } from "@mui/material";
+import { Box, Button, Dialog, DialogContent, DialogTitle, Link, Tooltip, Typography } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type Proof, type Revision, type TakeInfo } from "../shared/api";
 import { mm } from "../shared/format";
+import { NameField } from "../shared/NameField";
 import { go } from "../shared/route";
 import { useActions } from "./actions";
 import { usePick } from "./state";
@@ -59,17 +60,7 @@ function Revisions({ info, open, onClose }: { info: TakeInfo; open: boolean; onC
                 <Box component="li" key={r.id} aria-current={here} sx={{ display: "flex", gap: 1, alignItems: "center", borderTop: 1, borderColor: "divider", py: 0.5, px: 1, bgcolor: here ? "action.selected" : undefined }}>
                   <Box sx={{ flexGrow: 1, minWidth: 0 }}>
                     {naming === r.id ? (
-                      <TextField
-                        size="small"
-                        variant="standard"
-                        autoFocus
-                        fullWidth
-                        defaultValue={r.name ?? ""}
-                        placeholder={r.label}
-                        onBlur={(e) => rename(r, e.target.value)}
-                        onKeyDown={(e) => e.key === "Enter" && rename(r, (e.target as HTMLInputElement).value)}
-                        slotProps={{ htmlInput: { "aria-label": `Name of revision ${r.number}`, maxLength: 120 } }}
-                      />
+                      <NameField label={`Name of revision ${r.number}`} value={r.name ?? ""} placeholder={r.label} onDone={(text) => rename(r, text)} />
                     ) : (
                       <Typography noWrap sx={{ fontSize: 14, fontWeight: here ? 700 : 500 }}>
                         {r.number} · {r.name ? <b>{r.name}: </b> : ""}

@@ -2,6 +2,7 @@ import { Box, Button, ButtonBase, Typography, useTheme } from "@mui/material";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { get, type MeterData, type TakeInfo } from "../shared/api";
+import { follow } from "../shared/drag";
 import { sideMark } from "../shared/theme";
 import { offer, useOperations } from "./actions";
 import { Curves } from "./Curves";
@@ -76,8 +77,6 @@ export function Strands({ info }: { info: TakeInfo }) {
       if (next) set({ ...NOTHING, stretch: next });
     };
     const up = (e: PointerEvent) => {
-      window.removeEventListener("pointermove", move);
-      window.removeEventListener("pointerup", up);
       const next = select(e);
       if (!next || next.last === next.first) {
         toFrame(start.frame);
@@ -87,20 +86,14 @@ export function Strands({ info }: { info: TakeInfo }) {
       toFrame(next.first);
       offer(operations, info, next);
     };
-    window.addEventListener("pointermove", move);
-    window.addEventListener("pointerup", up);
+    follow(move, up);
   };
 
   const scrub = (event: React.PointerEvent<HTMLCanvasElement>) => {
     const bounds = event.currentTarget.getBoundingClientRect();
     const move = (e: { clientX: number }) => toFrame(scale.frame(e.clientX - bounds.left));
-    const up = () => {
-      window.removeEventListener("pointermove", move);
-      window.removeEventListener("pointerup", up);
-    };
     move(event);
-    window.addEventListener("pointermove", move);
-    window.addEventListener("pointerup", up);
+    follow(move);
   };
 
   const zoom = (event: React.WheelEvent) => {

@@ -1,6 +1,6 @@
 import { useEffect } from "react";
 import * as THREE from "three";
-import { get, type ClipInfo, type DragAsked, type KeyEdit } from "../shared/api";
+import { get, type ClipInfo, type CurveInfo, type DragAsked, type KeyEdit } from "../shared/api";
 import { useNotice } from "../shared/notice";
 import { offer, startPaste, useActions, useOperations } from "./actions";
 import { poseNow } from "./Body";
@@ -90,10 +90,24 @@ export function useShortcuts() {
           (error: Error) => useNotice.getState().warn(error.message),
         );
 
+      // In curves the clipboard holds keys; elsewhere it is the shelf.
+      const copyKeys = () =>
+        get<CurveInfo[]>(`/takes/${info.id}/curves?${[...new Set(picked.map((k) => k.channel))].map((c) => `channel=${encodeURIComponent(c)}`).join("&")}&revision=${info.revision}`).then((curves) => {
+          const first = Math.min(...picked.map((k) => k.time));
+          const copied = curves.flatMap((c) =>
+            c.keys.filter((k) => picked.some((p) => p.channel === c.channel && p.time === k.time)).map((k) => ({ ...k, channel: c.channel, time: k.time - first, lock: 0 })),
+          );
+          set({ copied });
+          useNotice.getState().say(`${copied.length} key${copied.length === 1 ? "" : "s"} copied: Ctrl+V puts them from the current frame on.`);
+        });
+      const pasteKeys = () => {
+        const put = bench.copied.map((k) => ({ ...k, time: k.time + frame }));
+        void edit({ what: "put", put }).then((done) => done && set({ picked: put.map(({ channel, time }) => ({ channel, time })) }));
+      };
       const commands: Record<string, () => void> = {
         z: () => step(event.shiftKey ? "redo" : "undo"),
-        c: () => void copy(),
-        v: () => void pasteNewest(),
+        c: () => void (bench.curves && picked.length ? copyKeys() : copy()),
+        v: () => void (bench.curves && bench.copied.length ? pasteKeys() : pasteNewest()),
       };
       const plain: Record<string, () => void> = {
         ArrowLeft: () => toFrame(event.shiftKey ? (keyTimes.filter((t) => t < frame).pop() ?? info.first) : frame - 1),

@@ -1,6 +1,6 @@
 import { create } from "zustand";
 import { useShallow } from "zustand/react/shallow";
-import type { DragAsked, KeyEdit, Strand, TakeInfo, Tried } from "../shared/api";
+import type { DragAsked, KeyEdit, KeyPut, Strand, TakeInfo, Tried } from "../shared/api";
 import type { PoseBank } from "./poses";
 
 export interface PartRef {
@@ -71,6 +71,8 @@ interface BenchState {
   curves: boolean;
   channels: string[];
   picked: KeyRef[];
+  /** Keys that were copied, with their frames from the first of them. */
+  copied: KeyPut[];
   /** Dialogs that a key opens too. */
   revisionList: boolean;
   shelf: boolean;
@@ -111,6 +113,7 @@ export const useBench = create<BenchState>((set, get) => ({
   curves: false,
   channels: [],
   picked: [],
+  copied: [],
   revisionList: false,
   shelf: false,
   help: false,

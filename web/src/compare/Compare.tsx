@@ -7,6 +7,7 @@ import { NOTHING, useBench, usePick } from "../bench/state";
 import { usePlayback } from "../bench/Transport";
 import { View } from "../bench/View";
 import { get, type Compared, type Proof, type Revision, type TakeInfo } from "../shared/api";
+import { follow } from "../shared/drag";
 import { degrees, mm } from "../shared/format";
 import { Mark } from "../shared/Mark";
 import { go } from "../shared/route";
@@ -125,13 +126,8 @@ function Strip({ data, frame, onFrame, ink }: { data: Compared; frame: number; o
   const scrub = (event: React.PointerEvent<HTMLCanvasElement>) => {
     const left = event.currentTarget.getBoundingClientRect().left;
     const move = (e: { clientX: number }) => onFrame(frameAt(e.clientX - left, data, width));
-    const up = () => {
-      window.removeEventListener("pointermove", move);
-      window.removeEventListener("pointerup", up);
-    };
     move(event);
-    window.addEventListener("pointermove", move);
-    window.addEventListener("pointerup", up);
+    follow(move);
   };
   const worst = Math.max(0, ...data.place);
   return (

@@ -906,16 +906,24 @@ export interface components {
          * @description An edit of named keys: "add" (without changing the curve, then `values`), "delete", "move" by frames and by a
          *     value (metres, radians or none), "scale" times about a frame, "set" what `values` holds: arriving, leaving,
          *     slope_in, slope_out (a frame), kind (0 stepped, 1 linear, 2 smooth), rule (0 free, 1 automatic, 2 flat), tag,
-         *     lock.
+         *     lock; "put" the whole keys in `put`, in place of those at their frames.
          */
         KeyEdit: {
             /**
              * What
              * @enum {string}
              */
-            what: "add" | "delete" | "move" | "scale" | "set";
-            /** Keys */
+            what: "add" | "delete" | "move" | "scale" | "set" | "put";
+            /**
+             * Keys
+             * @default []
+             */
             keys: components["schemas"]["KeysNamed"][];
+            /**
+             * Put
+             * @default []
+             */
+            put: components["schemas"]["KeyPut"][];
             /**
              * By
              * @default 0
@@ -943,6 +951,32 @@ export interface components {
             values: {
                 [key: string]: number;
             };
+        };
+        /**
+         * KeyPut
+         * @description A whole key for a channel.
+         */
+        KeyPut: {
+            /** Time */
+            time: number;
+            /** Arriving */
+            arriving: number;
+            /** Leaving */
+            leaving: number;
+            /** Slope In */
+            slope_in: number;
+            /** Slope Out */
+            slope_out: number;
+            /** Kind */
+            kind: number;
+            /** Rule */
+            rule: number;
+            /** Tag */
+            tag: number;
+            /** Lock */
+            lock: number;
+            /** Channel */
+            channel: string;
         };
         /**
          * KeysNamed

@@ -46,16 +46,17 @@ class Edit:
 
     "add": a key at each of these times, without changing the curve, then `values` set; "delete"; "move": by `by`
     frames and `rise` (metres, radians or none); "scale": times about the frame `about` by `factor`; "set": what
-    `values` holds (see FIELDS).
+    `values` holds (see FIELDS); "put": the whole keys in `put`, by channel, at the times that `keys` names.
     """
 
-    what: Literal["add", "delete", "move", "scale", "set"]
+    what: Literal["add", "delete", "move", "scale", "set", "put"]
     keys: Named
     by: float = 0.0
     rise: float = 0.0
     about: float = 0.0
     factor: float = 1.0
     values: Mapping[str, float] | None = None
+    put: Mapping[str, tuple[Key, ...]] | None = None
 
 
 def apply(program: Program, edit: Edit) -> tuple[Take, Proof]:
@@ -266,8 +267,21 @@ def _set(program: Program, channel: str, old: Curve, times: tuple[float, ...], e
     return automatic_slopes(put(old, new), [k.time for k in new], neighbours=False)
 
 
+def _put(program: Program, channel: str, old: Curve, times: tuple[float, ...], edit: Edit) -> Curve:
+    new = list((edit.put or {}).get(channel, ()))
+    if {k.time for k in new} != set(times) or len(new) != len(times):
+        raise CoreError(f"The keys to put on {channel} are not at the frames that are named.")
+    for key in new:
+        if not np.isfinite(key[:5]).all() or max(map(abs, key[:5])) > 1e6:
+            raise CoreError("An edit of keys needs finite numbers.")
+        if key.kind not in (0, 1, 2) or key.rule not in (0, 1, 2) or key.lock not in (0, 1) or not 0 <= key.tag <= 255:
+            raise CoreError(f"The key for {channel} at frame {key.time:g} has a mark that no key can have.")
+    _picked(channel, old, tuple(t for t in times if old.find(t) is not None))
+    return automatic_slopes(put(old, new), [k.time for k in new], neighbours=False)
+
+
 _EDITS: dict[str, Callable[[Program, str, Curve, tuple[float, ...], Edit], Curve]] = {
-    "add": _add, "delete": _delete, "move": _move, "scale": _scale, "set": _set
+    "add": _add, "delete": _delete, "move": _move, "scale": _scale, "set": _set, "put": _put
 }  # fmt: skip
 
 
@@ -305,7 +319,9 @@ def describe(edit: Edit) -> str:
     keys = f"{count} key{'' if count == 1 else 's'}"
     names = list(edit.keys)
     where = f" of {names[0]}" if len(names) == 1 else f" of {len(names)} channels"
-    word = {"add": "Add", "delete": "Delete", "move": "Move", "scale": "Scale in time", "set": "Set"}[edit.what]
+    word = {"add": "Add", "delete": "Delete", "move": "Move", "scale": "Scale in time", "set": "Set", "put": "Paste"}[
+        edit.what
+    ]
     more = ""
     if edit.what == "set" and edit.values:
         more = f" ({', '.join(edit.values)})"
