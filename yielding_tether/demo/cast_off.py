@@ -10,20 +10,22 @@ import numpy as np
 from ..core.cast import channel_id
 from ..core.curves import FREE, SMOOTH, Curve, Key, curve
 from ..core.evaluation import Program
-from ..core.measure import one_sided
 from ..core.operations.handover import Handover, apply
 from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, multiply, quat_to_euler, rotate
 from .ferry import BOLLARD, BOLLARD_HEAD, deck, quay, rail, rope
 from .marl import marl, palm_turn
-from .posing import fingers, followed, in_chest, keyed, nudge, reach, steps, swing
+from .posing import fingers, followed, in_chest, keyed, nudge, reach, steps, swing, through
 
 LAST = 204
 #: Frames: the rope leaves the hand; it lands; the left and the right hand take hold of the rail.
 RELEASE, LANDING, GRIP_LEFT, GRIP_RIGHT = 74, 93, 108, 118
 GRAVITY = 9.81 / 24.0**2
-#: Speed of the hand where it lets the rope go, metres a frame.
-THROW = np.array([-0.03, 0.115, 0.112])
+#: Frames the rope flies, and the place over the bollard that it flies to.
+FLIGHT = LANDING - RELEASE
+OVER = np.array([BOLLARD[0], BOLLARD_HEAD + 0.1, BOLLARD[2]])
+#: The rope's place in the hand that holds it.
+IN_HAND = (-0.035, -0.05, 0.0)
 
 
 def ferry_scene() -> Scene:
@@ -33,7 +35,6 @@ def ferry_scene() -> Scene:
 
 def tethers() -> tuple[Tether, ...]:
     """What follows what: the set and the feet the deck, the hands the rail, the rope the right hand."""
-    in_hand = (-0.035, -0.05, 0.0)
     return (
         Tether("deck", "rail", "rail", "deck", "deck"),
         Tether("deck", "marl", "hips", "deck", "deck"),
@@ -41,7 +42,7 @@ def tethers() -> tuple[Tether, ...]:
         Tether("deck", "marl", "leg.R.ik", "deck", "deck"),
         Tether("rail", "marl", "arm.L.ik", "rail", "rail"),
         Tether("rail", "marl", "arm.R.ik", "rail", "rail"),
-        Tether("hand", "rope", "rope", "marl", "hand.R", offset=(*in_hand, 0.0, 0.0, np.sqrt(0.5), np.sqrt(0.5))),
+        Tether("hand", "rope", "rope", "marl", "hand.R", offset=(*IN_HAND, 0.0, 0.0, np.sqrt(0.5), np.sqrt(0.5))),
     )
 
 
@@ -178,8 +179,12 @@ def _arms(scene: Scene, take: Take) -> Take:
         if letter == "R":
             # The hand goes through the release at the speed that carries the rope to the bollard.
             ((_, place, turn, _),) = in_chest(program, [(RELEASE, (-0.18, 1.42, 0.50), thrown, 0.0)])
-            free += [(RELEASE + k, place + 0.9 * k * THROW, turn, 4.0) for k in (-3, 0, 2)]
+            start = place + rotate(turn, np.array(IN_HAND))
+            throw = (OVER - start) / FLIGHT + np.array([0.0, 0.5 * GRAVITY * FLIGHT, 0.0])
+            free += [(RELEASE + k, place + k * throw, turn, 4.0) for k in (-3, 0, 2)]
         take = reach(scene, take, "marl", f"arm.{letter}", sorted([*free, *held], key=lambda row: row[0]))
+        if letter == "R":
+            take = through(scene, take, "marl", "arm.R", (RELEASE, place, turn, 4.0), throw)
     return take
 
 
@@ -190,17 +195,15 @@ def _rope(scene: Scene, take: Take) -> Take:
     held = program.evaluate([RELEASE - 1e-6])
     free = program.evaluate([RELEASE])
     start = held.pos[0, node] - free.pos[0, space]
-    x, _, z = BOLLARD
-    over = np.array([x, BOLLARD_HEAD + 0.1, z]) - free.pos[0, space]
-    span = LANDING - RELEASE
-    speed = (over - start) / span
-    speed[1] += 0.5 * GRAVITY * span
-    fall = speed - np.array([0.0, GRAVITY * span, 0.0])
-    thrown = one_sided(program, np.array([float(RELEASE)]), np.array([node])).velocity[1, 0, 0]
+    over = OVER - free.pos[0, space]
+    span = FLIGHT
+    # The hand goes at this speed there: see `through`.
+    thrown = (over - start) / span + np.array([0.0, 0.5 * GRAVITY * span, 0.0])
     step = 1.0 / 32.0
     earlier = program.evaluate([RELEASE - step]).rot[0, node]
     turned = quat_to_euler(2, tuple(held.rot[0, node].tolist()), 0.0, 0.0, 0.0)
     before = quat_to_euler(2, tuple(earlier.tolist()), *turned)
+    fall = thrown - np.array([0.0, GRAVITY * span, 0.0])
     curves = {}
     for axis, letter in enumerate("xyz"):
         down = over[axis] - (BOLLARD_HEAD - 0.2 if axis == 1 else 0.0)

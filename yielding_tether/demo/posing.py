@@ -9,7 +9,7 @@ import numpy as np
 
 from ..core.cast import ANGLES, channel_id
 from ..core.curves import AUTOMATIC, FREE, SMOOTH, STEPPED, Curve, Key, automatic_slopes, curve, put
-from ..core.evaluation import Program
+from ..core.evaluation import Limb, Program
 from ..core.fitting import fit_values
 from ..core.systems import fk
 from ..core.takes import Scene, Take, Tether
@@ -112,23 +112,47 @@ def reach(scene: Scene, take: Take, member: str, part: str, rows: Sequence[Row])
     near = np.zeros(9)
     keys: list[list[Key]] = [[] for _ in channels]
     for frame, place, turn, swivel in rows:
-        here = program.evaluate([frame])
-        out = np.empty((6, 1))
-        fk.fit_place(
-            place[None], turn[None], here.pos[:, limb.space], here.rot[:, limb.space],
-            ORDERS.index(limb.part.end_order), np.zeros(3), out,
-        )  # fmt: skip
-        overrides: dict[int, float | Floats] = {int(c): float(v) for c, v in zip(limb.ik[:6], out[:, 0], strict=True)}
-        overrides[int(limb.ik[6])] = np.radians(swivel)
-        overrides[limb.drive] = 1.0
-        posed = program.evaluate([frame], overrides=overrides)
-        near = fit_values(limb, posed, "fk", near)[:, 0]
+        near = _reached(program, limb, (frame, place, turn, swivel), near)
         for k, value in enumerate(near):
             keys[k].append(Key(float(frame), float(value), float(value), kind=SMOOTH, rule=AUTOMATIC))
     curves = {}
     for c, mine in zip(channels, keys, strict=True):
         made = curve(mine)
         curves[names[c]] = automatic_slopes(made, made.times.tolist())
+    return take.with_curves(curves)
+
+
+def _reached(program: Program, limb: Limb, row: Row, near: Floats) -> Floats:
+    """FK values of a limb whose end is where the row says."""
+    frame, place, turn, swivel = row
+    here = program.evaluate([frame])
+    out = np.empty((6, 1))
+    fk.fit_place(
+        place[None], turn[None], here.pos[:, limb.space], here.rot[:, limb.space],
+        ORDERS.index(limb.part.end_order), np.zeros(3), out,
+    )  # fmt: skip
+    overrides: dict[int, float | Floats] = {int(c): float(v) for c, v in zip(limb.ik[:6], out[:, 0], strict=True)}
+    overrides[int(limb.ik[6])] = np.radians(swivel)
+    overrides[limb.drive] = 1.0
+    values: Floats = fit_values(limb, program.evaluate([frame], overrides=overrides), "fk", near)[:, 0]
+    return values
+
+
+def through(scene: Scene, take: Take, member: str, part: str, row: Row, speed: Floats) -> Take:
+    """The take with the FK keys of a limb at the row's frame leading its end through at `speed` (3,), metres a frame,
+    without turning."""
+    program = Program(scene, take)
+    limb = program.limbs[member, part]
+    frame, place, turn, swivel = row
+    h = 1.0 / 64.0
+    near = program.sample([frame], 0, limb.fk[:, 3:].ravel())[:, 0]
+    before, after = (_reached(program, limb, (frame + s, place + s * speed, turn, swivel), near) for s in (-h, h))
+    curves = {}
+    for c, slope in zip(limb.fk[:, 3:].ravel(), (after - before) / (2.0 * h), strict=True):
+        name = program.channel_names()[c]
+        kept = take.curves[name]
+        key = kept.key(kept.find(frame) or 0)._replace(slope_in=float(slope), slope_out=float(slope), rule=FREE)
+        curves[name] = put(kept, [key])
     return take.with_curves(curves)
 
 

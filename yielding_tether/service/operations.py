@@ -47,8 +47,8 @@ HANDOVER = OperationInfo(
             options=[("carry", "carry the motion on"), ("hold", "hold the pose")], default="carry",
         ),
         Choice(
-            name="keys", label="keys", kind="options",
-            options=[("kept", "on the kept key times"), ("within", "and more, within the tolerance"), ("every", "on every frame")],
+            name="keys", label="where keys are put", kind="options",
+            options=[("kept", "kept keys"), ("within", "within a tolerance"), ("every", "every frame")],
             default="kept",
         ),
         Choice(
