@@ -15,7 +15,7 @@ import httpx
 from tests.servers import Service, database
 
 #: Kills of each kind; `python -m tests.measure kills` makes fifty.
-KILLS = int(os.environ.get("YIELDING_TETHER_TEST_KILLS", "6"))
+KILLS = int(os.environ.get("YIELDING_TETHER_TEST_KILLS", "3"))
 
 
 class Writer:

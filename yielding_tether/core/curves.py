@@ -198,6 +198,8 @@ def pack(curves: Sequence[Curve]) -> Packed:
 
 def sides(side: int | np.ndarray, count: int) -> np.ndarray:
     """(count,) side of each time: 0 leaving, 1 arriving."""
+    if isinstance(side, int):
+        return np.full(count, side, dtype=np.int64)
     return np.ascontiguousarray(np.broadcast_to(np.asarray(side, dtype=np.int64), (count,)))
 
 

@@ -46,7 +46,7 @@ _NO_VALUES = np.empty((0, 0))
 
 def _bits(values: Floats) -> Ints:
     """What matters of the value of a switch: bit 0 above zero, bit 1 below one."""
-    found: Ints = (values > 0.0).astype(np.int64) | ((values < 1.0).astype(np.int64) << 1)
+    found: Ints = (values > 0.0) + 2 * (values < 1.0).astype(np.int64)
     return found
 
 
@@ -208,6 +208,9 @@ class Program:
         self._switches, self._switch_stage, self._switch_shift = np.array(pairs, dtype=np.int64).reshape(-1, 3).T
         self._switch_bits = _bits(self._fixed[self._switches])
         self._moving_switches = np.flatnonzero(np.isin(self._switches, self._keyed))
+        names = list(self.channels)
+        self._switch_curves = pack([self.take.curves[names[c]] for c in self._switches[self._moving_switches]])
+        self._known_codes: dict[tuple[bytes, bytes], Ints] = {}
         self._writer = np.full(len(self.nodes), -1, dtype=np.int64)
         for s, stage in enumerate(self._stages):
             self._writer[list(stage.writes)] = s
@@ -475,9 +478,18 @@ class Program:
         source = Sampled(self._packed.starts, self._packed.cubics, self._keyed, over, forced)
         turning = np.union1d(self._turning, over[np.isin(over, self._angles)]) if len(over) else self._turning
         room = Room(*(a.copy() for a in self._room))
-        for codes, frames in self._spans(at, which, over, forced):
-            stages = self._order(codes, at, frames)
-            solver.run(frames, at, which, stages, source, turning, *self._tables, room, cap_off, cap_rot, pos, rot)
+        groups = self._spans(at, which, over, forced)
+        if not groups:
+            return Poses(at, pos, rot, which)
+        # One call for all groups: handing the tables over costs more than a block of frames.
+        orders = [self._order(codes, at, frames) for codes, frames in groups]
+        ends = np.cumsum([[len(frames), len(order)] for (_, frames), order in zip(groups, orders, strict=True)], axis=0)
+        spans = np.zeros((len(groups), 4), dtype=np.int64)
+        spans[:, 1], spans[:, 3] = ends[:, 0], ends[:, 1]
+        spans[1:, 0], spans[1:, 2] = ends[:-1, 0], ends[:-1, 1]
+        rows = np.concatenate([frames for _, frames in groups]) if len(groups) > 1 else groups[0][1]
+        stages = np.concatenate(orders) if len(orders) > 1 else orders[0]
+        solver.run(spans, rows, stages, at, which, source, turning, *self._tables, room, cap_off, cap_rot, pos, rot)
         return Poses(at, pos, rot, which)
 
     def _captures(self, at: Floats) -> tuple[Floats, Floats]:
@@ -504,11 +516,16 @@ class Program:
         if count == 0:
             return []
         moving = self._moving_switches
+        rows = np.empty((len(moving), count))
+        sample_packed(*self._switch_curves, at, side, np.arange(count), rows)
         if len(over):
-            moving = np.union1d(moving, np.flatnonzero(np.isin(self._switches, over)))
-        rows = self.sample(at, side, self._switches[moving])
-        for k, c in enumerate(over):
-            rows[self._switches[moving] == c] = forced[k]
+            forcing = np.flatnonzero(np.isin(self._switches, over))
+            every = np.union1d(moving, forcing)
+            whole = np.empty((len(every), count))
+            whole[np.isin(every, moving)] = rows
+            for k, c in enumerate(over):
+                whole[self._switches[every] == c] = forced[k]
+            moving, rows = every, whole
         bits = _bits(rows)
         group = np.zeros(count, dtype=np.int64)
         for n, row in enumerate(bits):
@@ -534,10 +551,14 @@ class Program:
     def _codes(self, moving: Ints, bits: Ints) -> Ints:
         """Activity code of each stage where the switches `moving` have these bits (K,), the others those they have
         without keys."""
-        now = self._switch_bits.copy()
-        now[moving] = bits
-        codes = np.zeros(len(self._stages), dtype=np.int64)
-        np.add.at(codes, self._switch_stage, now << self._switch_shift)
+        key = (moving.tobytes(), bits.tobytes())
+        codes = self._known_codes.get(key)
+        if codes is None:
+            now = self._switch_bits.copy()
+            now[moving] = bits
+            codes = np.zeros(len(self._stages), dtype=np.int64)
+            np.add.at(codes, self._switch_stage, now << self._switch_shift)
+            self._known_codes[key] = codes
         return codes
 
     def _order(self, codes: Ints, at: Floats, frames: Ints) -> Ints:

@@ -121,36 +121,38 @@ def copy_out(frames, start, size, work, pos, rot):  # type: ignore[no-untyped-de
 
 
 @kernel
-def run(frames, at, side, stages, source, turning, joints, controls, limbs, room, cap_off, cap_rot, pos, rot):  # type: ignore[no-untyped-def]  # fmt: skip
-    """Fills pos (F, N, 3) and rot (F, N, 4) at the rows `frames`, of times at (F,) and sides side (F,).
+def run(spans, frames, stages, at, side, source, turning, joints, controls, limbs, room, cap_off, cap_rot, pos, rot):  # type: ignore[no-untyped-def]  # fmt: skip
+    """Fills pos (F, N, 3) and rot (F, N, 4) at the times at (F,), sides side (F,).
 
-    stages: (S, 3) kind, first row, number of rows, in an order in which each comes after what it reads; turning: the
-    Euler angles among the channels that are sampled; room: with all other channels filled in; cap_off (F, J, 3),
-    cap_rot (F, J, 4): captures at the same times.
+    spans: (G, 4) groups of times with one order of stages: first and end in frames (F,), which holds rows of times,
+    first and end in stages (S, 3): kind, first row, number of rows, in an order in which each comes after what it
+    reads; turning: the Euler angles among the channels that are sampled; room: with all other channels filled in;
+    cap_off (F, J, 3), cap_rot (F, J, 4): captures at the same times.
     """
     values = room.values
-    for block in range(0, len(frames), BLOCK):
-        size = min(BLOCK, len(frames) - block)
-        for k in range(len(source.keyed)):
-            sample_row(
-                source.starts[k], source.starts[k + 1], source.cubics, at, side, frames, block, size, values,
-                source.keyed[k],
-            )  # fmt: skip
-        for k in range(len(source.over)):
-            for b in range(size):
-                values[source.over[k], b] = source.forced[k, frames[block + b]]
-        halve(values, turning, size, room.waves)
-        # A stage at a time over the block: what its rows say is read once, and its times wait for no other.
-        for s in range(len(stages)):
-            kind = stages[s, 0]
-            first = stages[s, 1]
-            if kind == 0:
-                for n in range(first, first + stages[s, 2]):
-                    solve_joint(n, frames, block, size, room, joints, cap_off, cap_rot)
-            elif kind == 1:
+    for g in range(len(spans)):
+        for block in range(spans[g, 0], spans[g, 1], BLOCK):
+            size = min(BLOCK, spans[g, 1] - block)
+            for k in range(len(source.keyed)):
+                sample_row(
+                    source.starts[k], source.starts[k + 1], source.cubics, at, side, frames, block, size, values,
+                    source.keyed[k],
+                )  # fmt: skip
+            for k in range(len(source.over)):
                 for b in range(size):
-                    place_control(first, b, frames[block + b], room, controls, cap_off, cap_rot)
-            else:
-                for b in range(size):
-                    solve_limb(first, b, frames[block + b], room, limbs, joints, cap_off, cap_rot)
-        copy_out(frames, block, size, room.work, pos, rot)
+                    values[source.over[k], b] = source.forced[k, frames[block + b]]
+            halve(values, turning, size, room.waves)
+            # A stage at a time over the block: what its rows say is read once, and its times wait for no other.
+            for s in range(spans[g, 2], spans[g, 3]):
+                kind = stages[s, 0]
+                first = stages[s, 1]
+                if kind == 0:
+                    for n in range(first, first + stages[s, 2]):
+                        solve_joint(n, frames, block, size, room, joints, cap_off, cap_rot)
+                elif kind == 1:
+                    for b in range(size):
+                        place_control(first, b, frames[block + b], room, controls, cap_off, cap_rot)
+                else:
+                    for b in range(size):
+                        solve_limb(first, b, frames[block + b], room, limbs, joints, cap_off, cap_rot)
+            copy_out(frames, block, size, room.work, pos, rot)

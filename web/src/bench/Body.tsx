@@ -78,7 +78,7 @@ export function Figures({ info, pose, ghost, alone, onPick }: FigureProps) {
     const index = new Map(info.joints.map(([m, j], i) => [`${m}/${j}`, i]));
     return info.members.flatMap((member) =>
       member.shapes
-        .filter(() => !ghost || member.kind === "character")
+        .filter(() => !ghost || member.kind !== "set")
         .map((shape) => ({
           joint: index.get(`${member.id}/${shape.joint}`)!,
           part: { member: member.id, part: member.parts.find((p) => p.joints.includes(shape.joint))?.name ?? "" },

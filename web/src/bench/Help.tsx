@@ -34,6 +34,7 @@ const KEYS: [string, string][] = [
   ["D", "all drivers stepped"],
   ["B C J O", "body, controls, joints, the part alone"],
   ["G Y S P", "ghosts, trails, slip strokes, pin this frame"],
+  ["Shift Y", "the trail of the part in hand stays, or goes"],
   ["T", "dragging turns instead of moves"],
   ["1 2 3 4 5", "three-quarter, front, side, top, floor-level view"],
   ["?", "this list"],

@@ -85,6 +85,14 @@ export function PartCard() {
       ))}
       <Collapse in={more} unmountOnExit>
         <Values channels={data.others} title="" />
+        <Link
+          component="button"
+          underline="hover"
+          onClick={() => set({ wish: { operation: "drivers", parts: [], first: info!.first, last: null }, choices: { kind: "stepped" }, stretch: null, trial: null })}
+          sx={{ fontSize: 12.5 }}
+        >
+          Kind of all drivers… (D)
+        </Link>
       </Collapse>
       <Box sx={{ mt: 0.75, fontSize: 12, color: "text.secondary", borderTop: 1, borderColor: "divider", pt: 0.5 }}>
         <span>Letting go of a drag keys </span>

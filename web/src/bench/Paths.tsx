@@ -5,7 +5,7 @@ import { useEffect, useMemo } from "react";
 import * as THREE from "three";
 import { get, type Stand, type TakeInfo } from "../shared/api";
 import { poseAt } from "./Body";
-import { usePick } from "./state";
+import { same, usePick, type PartRef } from "./state";
 
 /** Most frames a trail shows on either side of the current one. */
 const REACH = 48;
@@ -19,15 +19,22 @@ function lines(color: string, opacity: number, count: number) {
   return made;
 }
 
-/** The paths of the joints in hand about the current frame: a dot a frame, a larger one at keys, the past fainter. */
+/** The trails of the part in hand and of those that were chosen to stay. */
 export function Trails({ info }: { info: TakeInfo }) {
+  const { focus, trailed } = usePick("focus", "trailed");
+  const parts = focus && !trailed.some((p) => same(p, focus)) ? [focus, ...trailed] : trailed;
+  return parts.map((p) => <Trail key={`${p.member}/${p.part}`} info={info} focus={p} />);
+}
+
+/** The paths of one part's joints about the current frame: a dot a frame, a larger one at keys. */
+function Trail({ info, focus }: { info: TakeInfo; focus: PartRef }) {
   const theme = useTheme();
-  const { focus, frame } = usePick("focus", "frame");
-  const strand = info.strands.find((s) => s.member === focus?.member && s.part === focus.part);
+  const { frame } = usePick("frame");
+  const strand = info.strands.find((s) => s.member === focus.member && s.part === focus.part);
   const rows = useMemo(() => {
-    const part = info.members.find((m) => m.id === focus?.member)?.parts.find((p) => p.name === focus?.part);
+    const part = info.members.find((m) => m.id === focus.member)?.parts.find((p) => p.name === focus.part);
     const joints = part?.kind === "limb" ? part.joints.slice(1) : (part?.joints.slice(0, 2) ?? []);
-    return joints.map((j) => info.joints.findIndex(([m, n]) => m === focus?.member && n === j)).filter((r) => r >= 0);
+    return joints.map((j) => info.joints.findIndex(([m, n]) => m === focus.member && n === j)).filter((r) => r >= 0);
   }, [info, focus]);
   const keyed = useMemo(() => new Set(strand?.keys.map((k) => Math.round(k.time)) ?? []), [strand]);
   const made = useMemo(() => {

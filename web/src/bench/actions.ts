@@ -2,6 +2,7 @@ import { useQuery, useQueryClient, type QueryClient } from "@tanstack/react-quer
 import { useCallback, useEffect } from "react";
 import { get, post, Problem, type Applied, type ClipInfo, type DragAsked, type KeyEdit, type Operation, type OperationAsked, type TakeInfo, type Tried } from "../shared/api";
 import { useNotice } from "../shared/notice";
+import { live } from "./live";
 import { PoseBank } from "./poses";
 import { isLimb, likelySystem, NOTHING, source, strandOf, useBench, usePick, valueAt, type PartRef, type Stretch, type Wish } from "./state";
 
@@ -31,6 +32,7 @@ function opening(info: TakeInfo) {
     focus: finding ? { member: finding.member, part: finding.part } : limb ? { ...limb } : null,
     playing: false,
     pinned: [],
+    trailed: [],
     beside: null,
     channels: [],
     picked: [],
@@ -169,6 +171,8 @@ export function useActions() {
     async (drag: DragAsked) => {
       const rule = useBench.getState().keyRule;
       if (rule === "ask") {
+        // Drawn as it would be, until K keys it or Esc drops it.
+        live.drag(useBench.getState().info!.id, drag);
         useBench.getState().set({ held: drag });
         useNotice.getState().say("Not keyed yet: K keys this pose, Esc drops it.");
         return;

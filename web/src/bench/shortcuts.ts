@@ -119,7 +119,7 @@ export function useShortcuts() {
         Escape: drop,
         Delete: () => picked.length && void edit({ what: "delete", keys: named(picked) }).then((done) => done && set({ picked: [] })),
         n: nextFinding,
-        r: () => (event.shiftKey ? tryRepair(info.findings) : nextFinding()),
+        r: () => event.shiftKey && tryRepair(info.findings),
         h: () => focus && isLimb(info, focus) && offer(operations, info, { parts: [focus], first: frame, last: info.last }, "handover"),
         "[": () => select(frame, stretch?.last ?? info.last),
         "]": () => select(stretch?.first ?? info.first, frame),
@@ -130,7 +130,10 @@ export function useShortcuts() {
         j: () => set({ bones: !bench.bones }),
         o: () => set({ alone: !bench.alone }),
         g: () => set({ ghosts: !bench.ghosts }),
-        y: () => set({ trails: !bench.trails }),
+        y: () => {
+          if (!event.shiftKey) set({ trails: !bench.trails });
+          else if (focus) set({ trails: true, trailed: bench.trailed.some((p) => same(p, focus)) ? bench.trailed.filter((p) => !same(p, focus)) : [...bench.trailed, focus] });
+        },
         s: () => set({ slips: !bench.slips }),
         t: () => set({ turning: !bench.turning }),
         p: () => set({ pinned: pinnedWith(bench.pinned, frame) }),

@@ -60,6 +60,8 @@ interface BenchState {
   controls: boolean;
   bones: boolean;
   trails: boolean;
+  /** Parts whose trails stay drawn, beside that of the part in hand. */
+  trailed: PartRef[];
   slips: boolean;
   /** Only this part is drawn in full. */
   alone: boolean;
@@ -104,6 +106,7 @@ export const useBench = create<BenchState>((set, get) => ({
   controls: true,
   bones: false,
   trails: false,
+  trailed: [],
   slips: true,
   alone: false,
   turning: false,

@@ -98,7 +98,7 @@ export function Home({ onGround }: { onGround: () => void }) {
                       {take.findings.length > 0 ? (
                         <Chip size="small" color="error" variant="outlined" sx={{ mt: 1 }} label={`▲ ${take.findings.length} open ${take.findings.length === 1 ? "finding" : "findings"}`} />
                       ) : (
-                        <Chip size="small" variant="outlined" sx={{ mt: 1 }} label="✓ no pops" />
+                        <Chip size="small" variant="outlined" sx={{ mt: 1 }} label="✓ no findings" />
                       )}
                     </Box>
                     <Strip take={take.id} revisions={take.revisions} />

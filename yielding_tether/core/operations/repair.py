@@ -57,6 +57,8 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
     changes = []
     # Causes come first: an earlier repair may have taken a later finding with it, and then nothing is left to do.
     for finding in sorted(todo, key=lambda f: f.frame):
+        if now is not program and finding.key not in {f.key for f in find_all(now, wanted=True)}:
+            continue
         done = _REPAIRS[finding.kind](now, finding)
         now = Program(program.scene, done.take)
         first, last = min(first, done.first), max(last, done.last)
@@ -73,7 +75,7 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
 def describe(program: Program, keys: Sequence[str]) -> str:
     """One line for the list of revisions."""
     found = {f.key: f for f in find_all(program, wanted=True)}
-    picked = [found[k] for k in dict.fromkeys(keys) if k in found] if keys else list(found.values())
+    picked = [found[k] for k in dict.fromkeys(keys) if k in found] if keys else find_all(program)
     if len(picked) == 1:
         return f"Repair: {picked[0].sentence}"[:200]
     return f"Repair {len(picked)} findings"
