@@ -75,7 +75,7 @@ export async function bringIn(file: File, refresh: () => unknown) {
   const notice = useNotice.getState();
   notice.say(`Bringing in ${file.name}…`);
   try {
-    const found = await importFile(file);
+    const found = await importFile(file, localStorage.getItem("unit") ?? "");
     await refresh();
     notice.say(`${file.name}: ${found.limbs.length ? `found ${found.limbs.join(", ")}` : "no limbs found"}. ${found.notes.join(" ")}`);
     go(`/take/${found.take_id}`);

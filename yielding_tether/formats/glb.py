@@ -122,25 +122,26 @@ class Samples:
 def sampled(program: Program, member: Member, first: float, last: float) -> Samples:
     """The motion of one member, sampled until a reader's straight interpolation stays within the tolerance."""
     rate = float(program.take.rate)
-    frames = np.unique(np.concatenate([np.arange(np.ceil(2 * first), np.floor(2 * last) + 0.5) / 2.0, [first, last]]))
     splits = _splits(program, first, last)
-    frames = np.union1d(frames, splits)
-    for _ in range(20):
+    halves = np.arange(np.ceil(2 * first), np.floor(2 * last) + 0.5) / 2.0
+    frames = np.unique(np.concatenate([halves, [first, last], splits]))
+    low, high = frames[:-1], frames[1:]
+    while len(low):
+        off_a, rot_a = _local(program, member, low, LEAVING)
+        off_b, rot_b = _local(program, member, high, ARRIVING)
+        worst = np.zeros(len(low))
         # Between neighbours; unevenly, since a limb that passes near straight moves in short bursts.
-        a_off, a_rot = _local(program, member, frames, LEAVING)
-        b_off, b_rot = _local(program, member, frames, ARRIVING)
-        step = np.diff(frames)
-        worst = np.zeros(len(step))
         for share in (0.08, 0.2, 0.35, 0.5, 0.65, 0.8, 0.92):
-            at = frames[:-1] + share * step
-            off = a_off[:-1] + share * (b_off[1:] - a_off[:-1])
-            rot = _slerp(a_rot[:-1], b_rot[1:], share)
-            pos, _ = member.skeleton.pose(off, rot)
-            worst = np.maximum(worst, np.linalg.norm(pos - _world(program, member, at), axis=-1).max(axis=1))
-        cut = (worst > TOLERANCE) & (step > FINEST)
-        if not cut.any() or len(frames) + cut.sum() > MOST:
+            pos, _ = member.skeleton.pose(off_a + share * (off_b - off_a), _slerp(rot_a, rot_b, share))
+            off = np.linalg.norm(pos - _world(program, member, low + share * (high - low)), axis=-1)
+            worst = np.maximum(worst, off.max(axis=1))
+        cut = (worst > TOLERANCE) & (high - low > FINEST)
+        if len(frames) + cut.sum() > MOST:
             break
-        frames = np.union1d(frames, frames[:-1][cut] + 0.5 * step[cut])
+        low, high = low[cut], high[cut]
+        middle = 0.5 * (low + high)
+        frames = np.union1d(frames, middle)
+        low, high = np.concatenate([low, middle]), np.concatenate([middle, high])
     # Split keys are sampled on both sides.
     arriving = splits[(splits > first)]
     at = np.concatenate([frames, arriving])

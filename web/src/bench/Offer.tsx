@@ -45,7 +45,7 @@ export function Offer({ x }: { x: number }) {
       role="dialog"
       aria-label="What can be done here"
       data-testid="offer"
-      sx={{ position: "absolute", left: x, bottom: "100%", mb: "46px", px: 1.25, py: 0.75, zIndex: 5, display: "flex", alignItems: "center", gap: 1, whiteSpace: "nowrap", maxWidth: "calc(100vw - 16px)", flexWrap: "wrap", "& .MuiButton-root": { flexShrink: 0 } }}
+      sx={{ position: "absolute", left: x, bottom: "100%", mb: "46px", px: 1.25, py: 0.75, zIndex: 5, display: "flex", alignItems: "center", gap: 0.75, whiteSpace: "nowrap", maxWidth: "calc(100vw - 16px)", flexWrap: "wrap", "& .MuiButton-root": { flexShrink: 0, minWidth: 0, px: 1 } }}
     >
       {offered.length > 1 && stretch ? (
         <ToggleButtonGroup size="small" exclusive value={wish?.operation ?? ""} onChange={(_, v: string | null) => v && offer(operations, info, stretch, v)} aria-label="Operation">

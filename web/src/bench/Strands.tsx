@@ -191,7 +191,7 @@ export function Strands({ info }: { info: TakeInfo }) {
         />
       </Box>
       <FrameLine width={width} />
-      {offering && <Offer x={LABELS + Math.min(Math.max(scale.x((stretch ?? wish)!.first), 8), Math.max(width - 900, -LABELS + 8))} />}
+      {offering && <Offer x={LABELS + Math.min(Math.max(scale.x((stretch ?? wish)!.first), 8), Math.max(width - 1010, -LABELS + 8))} />}
     </Box>
   );
 }

@@ -1,6 +1,6 @@
-import { Box, Button, Card, CardActionArea, Chip, IconButton, Stack, Tooltip, Typography } from "@mui/material";
+import { Box, Button, Card, CardActionArea, Chip, IconButton, MenuItem, Select, Stack, Tooltip, Typography } from "@mui/material";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useRef } from "react";
+import { useEffect, useRef, useState } from "react";
 import { bringIn } from "../App";
 import { get, removeScene, type PoseStrip, type SceneEntry } from "../shared/api";
 import { useNotice } from "../shared/notice";
@@ -15,6 +15,7 @@ export function Home({ onGround }: { onGround: () => void }) {
   const scenes = useQuery({ queryKey: ["scenes"], queryFn: () => get<SceneEntry[]>("/scenes"), staleTime: 0 });
   const client = useQueryClient();
   const picker = useRef<HTMLInputElement>(null);
+  const [unit, setUnit] = useState(() => localStorage.getItem("unit") ?? "");
 
   useEffect(() => {
     const takes = scenes.data?.flatMap((s) => s.takes).filter((t) => t.findings.length > 0);
@@ -33,6 +34,25 @@ export function Home({ onGround }: { onGround: () => void }) {
           Yielding Tether
         </Typography>
         <Button onClick={onGround}>Day / lamp</Button>
+        <Select
+          size="small"
+          variant="standard"
+          displayEmpty
+          value={unit}
+          onChange={(e) => {
+            localStorage.setItem("unit", e.target.value);
+            setUnit(e.target.value);
+          }}
+          inputProps={{ "aria-label": "Unit of captures" }}
+          sx={{ fontSize: 14 }}
+        >
+          <MenuItem value="">unit as the body&apos;s height says</MenuItem>
+          {["metres", "centimetres", "millimetres", "inches"].map((u) => (
+            <MenuItem key={u} value={u}>
+              in {u}
+            </MenuItem>
+          ))}
+        </Select>
         <Button variant="contained" disableElevation onClick={() => picker.current?.click()}>
           Bring in a capture…
         </Button>

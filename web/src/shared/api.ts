@@ -123,8 +123,9 @@ export async function getFloats(path: string, signal?: AbortSignal): Promise<Flo
   return new Float32Array(await (await answer(path, signal ? { signal } : undefined)).arrayBuffer());
 }
 
-export async function importFile(file: File): Promise<Imported> {
-  const response = await answer(`/import?filename=${encodeURIComponent(file.name)}`, {
+/** Brings a file in; `unit` in place of the one that its body's height proposes. */
+export async function importFile(file: File, unit: string): Promise<Imported> {
+  const response = await answer(`/import?filename=${encodeURIComponent(file.name)}${unit ? `&unit=${unit}` : ""}`, {
     method: "POST",
     headers: { "Content-Type": "application/octet-stream" },
     body: file,
