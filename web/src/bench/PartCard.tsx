@@ -151,7 +151,7 @@ function Values({ channels, title, fits }: { channels: Channel[]; title: string;
               {fits ? (
                 <span style={{ color: "inherit" }}>{channelValue(c.fits, c.unit)}</span>
               ) : (
-                <Tooltip title="Lay out as a curve">
+                <Tooltip title="Lay out as a curve" placement="right">
                   <Checkbox size="small" checked={laid.includes(c.name)} onChange={() => lay(c.name)} sx={{ p: 0, "& svg": { fontSize: 15 } }} slotProps={{ input: { "aria-label": `Curve of ${c.label}` } }} />
                 </Tooltip>
               )}

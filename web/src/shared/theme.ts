@@ -75,7 +75,7 @@ export function makeTheme(mode: "light" | "dark") {
       },
       MuiButtonBase: { defaultProps: { disableRipple: true } },
       MuiPaper: { styleOverrides: { root: { backgroundImage: "none" } } },
-      MuiTooltip: { defaultProps: { arrow: true, enterDelay: 500, describeChild: true } },
+      MuiTooltip: { defaultProps: { arrow: true, enterDelay: 500, describeChild: true, disableInteractive: true } },
     },
   });
 }
