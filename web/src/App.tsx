@@ -8,7 +8,9 @@ import { useNotice } from "./shared/notice";
 import { go, usePath } from "./shared/route";
 import { makeTheme } from "./shared/theme";
 
-const Bench = lazy(() => import("./bench/Bench"));
+// Fetched while the page still asks what to show: the bench is where nearly everyone goes.
+const benchParts = import("./bench/Bench");
+const Bench = lazy(() => benchParts);
 const Compare = lazy(() => import("./compare/Compare"));
 
 function storedMode(): "light" | "dark" {

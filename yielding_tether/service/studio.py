@@ -131,7 +131,7 @@ class Studio:
         id = self.store.commit(base.loaded, take, label, asked, proof)
         loaded = replace(base.loaded, take=take, revision=id)
         self._open.put((base.loaded.take_id, id), Open(loaded, Program(loaded.scene, take)))
-        number = next(r.number for r, _ in self.store.revisions(base.loaded.take_id) if r.id == id)
+        number = self.store.revisions(base.loaded.take_id, id)[0][0].number
         return s.Applied(
             revision=id,
             number=number,
@@ -185,7 +185,7 @@ class Studio:
         take = open_.loaded.take
         return s.TakeEntry(
             id=take_id, name=take.name, first=take.first, last=take.last, rate=float(take.rate),
-            revisions=len(self.store.revisions(take_id)),
+            revisions=self.store.revision_count(take_id),
             keys=key_count(take),
             captured=bool(take.captures), findings=[f.sentence for f in self.findings(open_)],
         )  # fmt: skip
@@ -194,8 +194,7 @@ class Studio:
         open_ = self.open(take_id, revision)
         loaded, program = open_.loaded, open_.program
         take = loaded.take
-        rows = self.store.revisions(take_id)
-        row, redo = next((r, n) for r, n in rows if r.id == loaded.revision)
+        ((row, redo),) = self.store.revisions(take_id, loaded.revision)
         found = self.findings(open_)
         wanted = [f for f in self._all_findings(open_) if f.key in take.wanted]
         names, _ = program.joints()

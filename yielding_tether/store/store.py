@@ -16,6 +16,7 @@ from typing import Any
 from alembic import command
 from alembic.config import Config
 from sqlalchemy import Engine, create_engine, func, update
+from sqlalchemy import select as sa_select
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
@@ -366,26 +367,23 @@ class Store:
             assert head is not None
             return head
 
-    def revisions(self, take_id: int) -> list[tuple[Revision, int | None]]:
-        """All revisions of a take in order of their numbers, each with the child that redo goes to."""
+    def revisions(self, take_id: int, only: int | None = None) -> list[tuple[Revision, int | None]]:
+        """All revisions of a take in order of their numbers, or only one of them, each with the child that redo goes
+        to. Their curves stay where they are."""
+        r = RevisionRow
+        columns = (r.id, r.number, r.parent_id, r.label, r.name, r.created, r.proof, r.operation, r.redo_id)
         with self._session() as s:
             self._take(s, take_id)
-            rows = s.exec(
-                select(RevisionRow).where(RevisionRow.take_id == take_id).order_by(col(RevisionRow.number))
-            ).all()
+            asked = s.execute(
+                sa_select(*columns)  # type: ignore[arg-type]
+                .where(col(r.take_id) == take_id, *([col(r.id) == only] if only is not None else []))
+                .order_by(col(r.number))
+            )
             return [
-                (
-                    Revision(
-                        r.id or 0,
-                        r.number,
-                        r.parent_id,
-                        r.label,
-                        r.name,
-                        r.created.isoformat(),
-                        r.proof,
-                        r.operation,
-                    ),
-                    r.redo_id,
-                )
-                for r in rows
+                (Revision(id, number, parent, label, name, created.isoformat(), proof, operation), redo)
+                for id, number, parent, label, name, created, proof, operation, redo in asked
             ]
+
+    def revision_count(self, take_id: int) -> int:
+        with self._session() as s:
+            return s.exec(select(func.count()).where(col(RevisionRow.take_id) == take_id)).one()
