@@ -8,7 +8,7 @@ import { isLimb, likelySystem, NOTHING, source, strandOf, useBench, usePick, val
 
 /** Loads a take and keeps the bench at its head. */
 export function useTake(takeId: number) {
-  const query = useQuery({ queryKey: ["take", takeId], queryFn: () => get<TakeInfo>(`/takes/${takeId}`), staleTime: 0 });
+  const query = useQuery({ queryKey: ["take", takeId], queryFn: () => get<TakeInfo>(`/takes/${takeId}`), staleTime: 1000 });
   const info = query.data;
   useEffect(() => {
     if (!info) return;
