@@ -161,6 +161,20 @@ class Ranges(unittest.TestCase):
         want = np.stack([turns(clean(1), ["arm.R"], t) for t in keyed])
         self.assertLess(rotation_distance(got, want).max(), 1e-6)
 
+    def test_a_body_without_some_channels_is_told_so(self) -> None:
+        """From a limb whose lengths move to one whose do not: the rest arrives, the lengths are listed."""
+        rng = np.random.default_rng(2)
+        a, b = limb_member(rng, "a", moves=True), limb_member(rng, "b")
+        program = Program(scene(a, b), random_take(rng, (a, b)))
+        clip = copy(program, "a", ["limb"], 10.0, 30.0)
+        take, proof = apply(program, Paste(clip, "b", 25.0, way="values"))
+        self.assertIn("limb: it has no channel joint 1 tx.", proof.notes)
+        after = Program(program.scene, take)
+        at = np.linspace(10.0, 29.9, 15)
+        one = program.sample(at, LEAVING, np.array([program.channels["a/upper.rx"]]))
+        two = after.sample(at + 15.0, LEAVING, np.array([after.channels["b/upper.rx"]]))
+        np.testing.assert_allclose(two, one, atol=1e-12)
+
     def test_a_range_goes_to_the_other_side(self) -> None:
         clip = copy(demo(), "marl", ["arm.R"], 20.0, 60.0)
         take, proof = apply(demo(), Paste(clip, "marl", 20.0, swap=True))

@@ -9,7 +9,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from yielding_tether.core.curves import ARRIVING, EMPTY, FREE, LEAVING, LINEAR, Key, curve
+from yielding_tether.core.curves import ARRIVING, EMPTY, FREE, LEAVING, LINEAR, STEPPED, Curve, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.evaluation import Program
 from yielding_tether.core.findings import KINDS, find_all, side_turn, states
@@ -170,6 +170,19 @@ class Reading(unittest.TestCase):
         take, proof = repair.apply(broken, [])
         self.assertTrue(proof.clean)
         self.assertEqual(take.curves[name].key(take.curves[name].find(30.0) or 0).kind, 2)
+
+    def test_blocked_motion_has_no_speed_to_find(self) -> None:
+        program = faults.changed_at(np.random.default_rng(4), clean(0), clean(0).limbs["marl", "leg.R"], 60.0)
+        limb = program.limbs["marl", "leg.R"]
+        curves = {}
+        for c in limb.fk[:, 3:].ravel():
+            name = program.channel_names()[c]
+            kept = program.take.curves[name]
+            marks = kept.marks.copy()
+            marks[kept.times >= 60.0, 0] = STEPPED
+            curves[name] = Curve(kept.numbers, marks)
+        blocked = Program(program.scene, program.take.with_curves(curves))
+        self.assertEqual([f.kind for f in find_all(blocked) if f.frame == 60.0], [])
 
     def test_a_prop_that_changes_hands_meets_the_new_one(self) -> None:
         scene, take = lantern_round()

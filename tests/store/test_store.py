@@ -13,6 +13,7 @@ from sqlalchemy.exc import IntegrityError
 from tests.core.test_handover import captured, demo
 from tests.core.worlds import limb_member, random_take, scene
 from tests.servers import fresh_store
+from yielding_tether.core.clips import copy
 from yielding_tether.core.curves import set_value
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.takes import Take
@@ -168,3 +169,34 @@ class Storing(unittest.TestCase):
         self.assertEqual(self.store.revisions(base.take_id)[0][0].name, "before lunch")
         with self.assertRaises(Missing):
             self.store.name_revision(base.take_id, 10**9, "nowhere")
+
+
+class Keeping(unittest.TestCase):
+    def test_clips_come_back_bit_for_bit(self) -> None:
+        store = fresh_store()
+        for first, last in ((57.0, 57.0), (100.0, 130.0)):
+            clip = copy(demo(), "marl", ["arm.R", "head", "hips"], first, last)
+            back = store.clip(store.keep_clip(clip))
+            self.assertEqual((back.name, back.source, back.length), (clip.name, clip.source, clip.length))
+            for a, b in zip(back.parts, clip.parts, strict=True):
+                self.assertEqual((a.part, a.channels, a.weights), (b.part, b.channels, b.weights))
+                np.testing.assert_array_equal(a.turns, b.turns)
+                np.testing.assert_array_equal(a.times, b.times)
+        self.assertEqual([c.length for _, c in store.clips()], [30.0, 0.0])
+        id = store.clips()[0][0]
+        store.rename_clip(id, "grip")
+        self.assertEqual(store.clip(id).name, "grip")
+        store.remove_clip(id)
+        for gone in (lambda: store.clip(id), lambda: store.remove_clip(id), lambda: store.rename_clip(id, "x")):
+            with self.assertRaisesRegex(Missing, "no clip"):
+                gone()
+
+    def test_wanted_findings_are_kept_with_their_revision(self) -> None:
+        store = fresh_store()
+        program = demo()
+        _, (take_id,) = store.add_scene(program.scene, [replace(program.take, wanted=("pop/marl/arm.R/118",))])
+        loaded = store.load(take_id)
+        self.assertEqual(loaded.take.wanted, ("pop/marl/arm.R/118",))
+        store.commit(loaded, replace(loaded.take, wanted=()), "open again", {}, None)
+        self.assertEqual(store.load(take_id).take.wanted, ())
+        self.assertEqual(store.load(take_id, loaded.revision).take.wanted, ("pop/marl/arm.R/118",))

@@ -23,15 +23,15 @@ from .transforms import Floats, inverse, multiply, rotate
 
 @dataclass(frozen=True)
 class PartClip:
-    """One part: `channels` in the order in which the part lists them, times from the clip's start (None where it had
-    no keys), `weights` of what its control follows by tether and "position" or "rotation"; `times` (T,), `step` (T,)
-    and `turns` (T, 2, 5, J, 4): the joints on a stencil about each key time, leaving then arriving."""
+    """One part: `channels` by slot (see `slots`) with role, keys from the clip's start (None where it had none) and the
+    value without keys, `weights` of what its control follows by tether and "position" or "rotation"; `times` (T,),
+    `step` (T,) and `turns` (T, 2, 5, J, 4): the joints on a stencil about each key time, leaving then arriving."""
 
     part: str
     label: str
     side: str
     kind: str
-    channels: tuple[tuple[str, Curve | None, float], ...]
+    channels: tuple[tuple[str, str, Curve | None, float], ...]
     weights: tuple[tuple[str, Curve], ...]
     times: Floats
     step: Floats
@@ -71,13 +71,13 @@ def _cut(kept: Curve, first: float, last: float, default: float) -> Curve:
 
 
 def _copy_part(program: Program, member: Member, part: Part, first: float, last: float) -> PartClip:
-    channels: list[tuple[str, Curve | None, float]] = []
+    channels: list[tuple[str, str, Curve | None, float]] = []
     times = {0.0, last - first}
-    for channel in part.channels():
+    for slot, channel in slots(part).items():
         name, kept = _kept(program, member, channel)
         default = float(program.defaults[program.channels[name]])
         cut = _cut(kept, first, last, default) if len(kept) else None
-        channels.append((channel.role, cut, default))
+        channels.append((slot, channel.role, cut, default))
         times |= set(cut.times.tolist()) if cut is not None else set()
     weights = []
     start = f"{member.id}/{control_of(part)}."
@@ -93,6 +93,19 @@ def _copy_part(program: Program, member: Member, part: Part, first: float, last:
         part.name, part.label, part.side, part.kind, tuple(channels), tuple(weights), at, step,
         turns.reshape(len(at), 2, 5, len(part.joints), 4),
     )  # fmt: skip
+
+
+def slots(part: Part) -> dict[str, Channel]:
+    """Channels of a part by what they are to it, whatever its joints and controls are called: "joint 0 rx",
+    "ik swivel", "part drive"."""
+    found = {}
+    for channel in part.channels():
+        if channel.control in part.joints:
+            owner = f"joint {part.joints.index(channel.control)}"
+        else:
+            owner = "part" if channel.control == part.name else "ik"
+        found[f"{owner} {channel.name}"] = channel
+    return found
 
 
 def control_of(part: Part) -> str:

@@ -14,7 +14,7 @@ from itertools import pairwise
 import numpy as np
 
 from .cast import FreePart
-from .curves import ARRIVING, EMPTY, LEAVING, Curve
+from .curves import ARRIVING, EMPTY, LEAVING, STEPPED, Curve
 from .evaluation import Limb, Poses, Program
 from .fitting import limb_length, system_channels
 from .measure import one_sided
@@ -222,6 +222,8 @@ def _changes(program: Program, limb: Limb, parts: list[Stretch], reach: _Reach) 
         else:
             speed, spin = float(limits.speed_jump[k].max()), float(limits.spin_jump[k].max())
             rough = speed > allowed[0] or spin > allowed[1]
+            # Blocked motion has no speed to pass on.
+            rough = rough and not (_held(program, limb, before, t, -1) or _held(program, limb, after, t, 0))
             if rough and t < program.take.last and not unmatched_speed(program, limb, t):
                 yield Finding(
                     "speed", *common[:5], speed, spin,
@@ -237,6 +239,20 @@ def _keyed(program: Program, limb: Limb, system: str, t: float) -> bool:
     names = program.channel_names()
     curves = [program.take.curves[names[c]] for c in system_channels(limb, system) if names[c] in program.take.curves]
     return bool(curves) and all(c.find(t) is not None for c in curves)
+
+
+def _held(program: Program, limb: Limb, system: str, t: float, by: int) -> bool:
+    """Whether a system stands still by stepped keys, in the segments that arrive at t (by -1) or leave it (0)."""
+    if system == "capture":
+        return False
+    names = program.channel_names()
+    kinds = []
+    for c in system_channels(limb, system):
+        kept = program.take.curves.get(names[c], EMPTY)
+        i = kept.find(t)
+        if i is not None and program.info[c][2].name != "bend" and 0 <= i + by < len(kept) - 1:
+            kinds.append(int(kept.marks[i + by, 0]))
+    return bool(kinds) and all(k == STEPPED for k in kinds)
 
 
 def _free_controls(program: Program, reach: _Reach | None) -> Iterator[Finding]:

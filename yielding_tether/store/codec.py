@@ -76,7 +76,7 @@ def clip_json(clip: Clip) -> dict[str, Any]:
         "parts": [
             {
                 "part": p.part, "label": p.label, "side": p.side, "kind": p.kind,
-                "channels": [[role, keys(c), default] for role, c, default in p.channels],
+                "channels": [[slot, role, keys(c), default] for slot, role, c, default in p.channels],
                 "weights": [[name, keys(c)] for name, c in p.weights],
                 "times": p.times.tolist(), "step": p.step.tolist(), "turns": p.turns.tolist(),
             }
@@ -89,12 +89,15 @@ def clip_from(body: dict[str, Any]) -> Clip:
     def made(keys: list[list[Any]]) -> Curve:
         return curve([Key(*k) for k in keys])
 
+    def channel(slot: str, role: str, keys: list[list[Any]] | None, default: float) -> tuple[Any, ...]:
+        return slot, role, None if keys is None else made(keys), default
+
     return Clip(
         body["name"], body["source"], body["length"],
         tuple(
             PartClip(
                 p["part"], p["label"], p["side"], p["kind"],
-                tuple((role, None if k is None else made(k), default) for role, k, default in p["channels"]),
+                tuple(channel(*c) for c in p["channels"]),  # type: ignore[misc]
                 tuple((name, made(k)) for name, k in p["weights"]),
                 np.array(p["times"], dtype=np.float64), np.array(p["step"], dtype=np.float64),
                 np.array(p["turns"], dtype=np.float64),

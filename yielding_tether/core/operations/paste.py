@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ..cast import FkPart, FreePart, LimbPart, Member, Part
-from ..clips import Clip, PartClip, across, control_of, matching, put_turns, reflected
+from ..clips import Clip, PartClip, across, control_of, matching, put_turns, reflected, slots
 from ..curves import (
     ARRIVING,
     EMPTY,
@@ -83,7 +83,7 @@ def apply(program: Program, asked: Paste) -> tuple[Take, Proof]:
     order = {j.name: n for n, j in enumerate(member.skeleton.joints)}
     for copied, part in sorted(pairs, key=lambda pair: order[pair[1].joints[0]]):
         if asked.way == "values" or isinstance(part, FreePart):
-            _values(program, member, copied, part, curves, first, last)
+            notes += _values(program, member, copied, part, curves, first, last)
         else:
             now = Program(program.scene, take.with_curves(curves))
             _pose(now, member, copied, part, curves, first, last, normal if asked.swap else None)
@@ -126,8 +126,10 @@ def _systems(
 ) -> list[str]:
     """Pastes the driver and the weights of what is followed; returns what has no match."""
     notes = []
-    for channel, (role, kept, default) in zip(part.channels(), copied.channels, strict=True):
-        if role == "drive":
+    own = slots(part)
+    for slot, role, kept, default in copied.channels:
+        channel = own.get(slot)
+        if role == "drive" and channel is not None:
             name = f"{member.id}/{channel.control}.{channel.name}"
             keys = kept.all_keys() if kept is not None else _flat(default, last - first)
             curves[name] = _over(curves.get(name, EMPTY), _at(keys, first), first, last, default)
@@ -150,10 +152,15 @@ def _at(keys: list[Key], first: float) -> list[Key]:
 
 def _values(
     program: Program, member: Member, copied: PartClip, part: Part, curves: dict[str, Curve], first: float, last: float
-) -> None:
-    """Writes the channels as they were keyed."""
-    for channel, (role, kept, default) in zip(part.channels(), copied.channels, strict=True):
-        if role == "drive":
+) -> list[str]:
+    """Writes the channels as they were keyed; returns what has no match."""
+    notes = []
+    own = slots(part)
+    for slot, role, kept, default in copied.channels:
+        channel = own.get(slot)
+        if channel is None and kept is not None:
+            notes.append(f"{part.label}: it has no channel {slot}.")
+        if channel is None or role == "drive":
             continue
         name = f"{member.id}/{channel.control}.{channel.name}"
         old = curves.get(name, EMPTY)
@@ -164,6 +171,7 @@ def _values(
             keys = kept.all_keys() if kept is not None else _flat(default, last - first)
             if kept is not None or len(old):
                 curves[name] = _over(old, _at(keys, first), first, last, default)
+    return notes
 
 
 def _pose(
