@@ -57,6 +57,7 @@ class Pages(unittest.TestCase):
     def open(self, path: str = "/") -> Page:
         page = self.context.new_page()
         page.on("pageerror", lambda e: self.errors.append(str(e)))
+        page.on("response", lambda r: self.errors.append(f"{r.status} {r.url}") if r.status == 404 else None)
         page.goto(self.service.base + path)
         return page
 

@@ -54,7 +54,9 @@ export class PoseBank {
     if (waiting) return waiting;
     const first = this.first + chunk * CHUNK;
     const last = Math.min(first + CHUNK - 1, this.last);
-    const [kind, id] = source.split("-");
+    // The name of a trial may hold hyphens of its own.
+    const kind = source.slice(0, source.indexOf("-"));
+    const id = source.slice(source.indexOf("-") + 1);
     const promise = getFloats(`/takes/${this.take}/poses?first=${first}&last=${last}&${kind}=${id}`)
       .then((data) => {
         // Old sources make room: a few hundred chunks are plenty for any take in hand.
