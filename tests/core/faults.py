@@ -8,7 +8,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.random import Generator
 
-from yielding_tether.core.curves import EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, insert, put
+from yielding_tether.core.curves import EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, insert, put, without
 from yielding_tether.core.evaluation import Limb, Program
 from yielding_tether.core.findings import bend_sides
 from yielding_tether.core.fitting import fit_values, limb_length, system_channels
@@ -102,7 +102,8 @@ def half(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
     last = frame + float(rng.integers(2, 9))
     level = float(rng.uniform(0.2, 0.8))
     now = float(program.sample([frame], LEAVING, np.array([limb.drive]))[0, 0])
-    kept = insert(insert(drive if len(drive) else stepped((0, now)), frame), last)
+    # A key of the driver that lies between would end the fault early.
+    kept = without(insert(insert(drive if len(drive) else stepped((0, now)), frame), last), frame, last)
     first_key, last_key = kept.key(kept.find(frame) or 0), kept.key(kept.find(last) or 0)
     kept = put(kept, [first_key._replace(leaving=level, kind=STEPPED), last_key._replace(arriving=level, kind=STEPPED)])
     return Planted(program.take.with_curves({name: kept}), "half", frame, last)

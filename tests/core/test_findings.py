@@ -9,7 +9,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from yielding_tether.core.curves import ARRIVING, EMPTY, FREE, LEAVING, LINEAR, STEPPED, Curve, Key, curve
+from yielding_tether.core.curves import ARRIVING, EMPTY, FREE, LEAVING, LINEAR, STEPPED, Curve, Key, curve, insert
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.evaluation import Program
 from yielding_tether.core.findings import KINDS, find_all, side_turn, states
@@ -170,6 +170,16 @@ class Reading(unittest.TestCase):
         take, proof = repair.apply(broken, [])
         self.assertTrue(proof.clean)
         self.assertEqual(take.curves[name].key(take.curves[name].find(30.0) or 0).kind, 2)
+
+    def test_a_key_that_changes_nothing_is_no_change(self) -> None:
+        """A driver keyed again in the middle of a stretch: a flip that begins there is a flip, not a pop."""
+        program = clean(0)
+        limb = program.limbs["marl", "leg.L"]
+        drive = program.channel_names()[limb.drive]
+        made = faults.flip(np.random.default_rng(2), program, limb, 30.0)
+        keyed = made.take.with_curves({drive: insert(made.take.curves[drive], 30.0)})
+        found = find_all(Program(program.scene, keyed))
+        self.assertEqual([(f.kind, f.frame, f.last) for f in found], [("flip", 30.0, made.last)])
 
     def test_blocked_motion_has_no_speed_to_find(self) -> None:
         program = faults.changed_at(np.random.default_rng(4), clean(0), clean(0).limbs["marl", "leg.R"], 60.0)

@@ -33,9 +33,8 @@ from yielding_tether.core.operations.keys import (
     describe,
     key_part,
     keys_at,
-    reach,
 )
-from yielding_tether.core.proof import count_changes
+from yielding_tether.core.proof import count_changes, reach
 from yielding_tether.core.transforms import rotation_distance
 
 from .test_findings import clean
@@ -160,7 +159,7 @@ class Edits(unittest.TestCase):
             take, _ = apply(program, Edit("move", named, by=0.3, rise=0.2))
             for name in named:
                 old, new = program.take.curves[name], take.curves[name]
-                low, high = reach(program, old, new)
+                low, high = reach(program.take, {name: new})
                 at = np.linspace(0.0, 60.0, 481)
                 differs = np.abs(sample(old, at) - sample(new, at)) > 1e-12
                 self.assertTrue(np.all((at[differs] >= low) & (at[differs] <= high)), name)

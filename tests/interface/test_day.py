@@ -245,7 +245,7 @@ class Clips(Pages):
         program = Program(demo().scene, take)
         want = program.evaluate([20.0]).pos[0, program.joints(["marl"])[1]]
         np.testing.assert_allclose(np.array(got["positions"][0]), want, atol=1e-12)
-        # From the shelf, onto the other side.
+        # From the locker, onto the other side.
         page.keyboard.press("l")
         dialog = page.get_by_role("dialog")
         expect(dialog).to_contain_text("pose from Marl: left arm")
@@ -285,7 +285,7 @@ class Access(Pages):
         page.get_by_role("button", name="Day / lamp").click()
         self.assertEqual(self.violations(page), [], "by lamplight")
         page.get_by_role("button", name="Day / lamp").click()
-        for key, words in (("?", "First steps"), ("l", "Shelf of poses"), ("v", "Revisions of")):
+        for key, words in (("?", "First steps"), ("l", "Locker of poses"), ("v", "Revisions of")):
             page.evaluate("() => document.activeElement?.blur()")
             page.keyboard.press(key)
             expect(page.get_by_role("dialog")).to_contain_text(words)

@@ -19,10 +19,9 @@ let triangles = 0;
 gltf.scene.traverse((o) => {
   if (o.isMesh) triangles += o.geometry.index.count / 3;
 });
-const associated = (o) => gltf.parser.associations.get(o)?.nodes;
 gltf.scene.traverse((o) => {
-  if (associated(o) !== undefined && !o.isMesh && o.userData?.name !== undefined) bones[associated(o)] = o;
-  else if (associated(o) !== undefined && !o.isMesh) bones[associated(o)] ??= o;
+  const node = gltf.parser.associations.get(o)?.nodes;
+  if (node !== undefined && !o.isMesh) bones[node] = o;
 });
 const joints = gltf.parser.json.skins ? gltf.parser.json.skins[0].joints : gltf.parser.json.nodes.map((_, i) => i);
 const places = JSON.parse(readFileSync(list, "utf8")).map((t) => {

@@ -80,11 +80,10 @@ def _copy_part(program: Program, member: Member, part: Part, first: float, last:
         channels.append((slot, channel.role, cut, default))
         times |= set(cut.times.tolist()) if cut is not None else set()
     weights = []
-    start = f"{member.id}/{control_of(part)}."
-    for name, c in program.channels.items():
-        if name.startswith(start) and program.info[c][2].role == "tether":
-            kept = program.take.curves.get(name, EMPTY)
-            weights.append((name.removeprefix(start), _cut(kept, first, last, 0.0)))
+    names = program.channel_names()
+    for c in program.tether_channels(member.id, control_of(part)):
+        suffix = names[c].removeprefix(f"{member.id}/{control_of(part)}.")
+        weights.append((suffix, _cut(program.take.curves.get(names[c], EMPTY), first, last, 0.0)))
     at = np.array(sorted(times))
     step = steps(program.key_times(), at + first)
     samples, sides = stencil(at + first, step)

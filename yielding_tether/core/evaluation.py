@@ -98,6 +98,11 @@ class Limb:
     geometry: two_segment.Geometry
     locked: frozenset[int] = field(default_factory=frozenset)
 
+    @property
+    def switches(self) -> list[int]:
+        """Channels that say what drives: the driver and, under a capture, its share."""
+        return [self.drive, self.captured] if self.captured >= 0 else [self.drive]
+
 
 class _Rows:
     """The solver's tables while they are being filled."""
@@ -638,6 +643,11 @@ class Program:
             (m.id, j.name) for m in self.scene.members if members is None or m.id in members for j in m.skeleton.joints
         ]
         return names, np.array([self.nodes[n] for n in names], dtype=np.int64)
+
+    def tether_channels(self, member: str, control: str) -> list[int]:
+        """Channels of the weights of what a control follows."""
+        start = f"{member}/{control}."
+        return [c for n, c in self.channels.items() if n.startswith(start) and self.info[c][2].role == "tether"]
 
     def channel_names(self) -> list[str]:
         return list(self.channels)

@@ -14,7 +14,7 @@ from itertools import pairwise
 import numpy as np
 
 from .cast import FreePart
-from .curves import ARRIVING, EMPTY, LEAVING, STEPPED, Curve
+from .curves import ARRIVING, EMPTY, LEAVING, STEPPED
 from .evaluation import Limb, Poses, Program
 from .fitting import limb_length, system_channels
 from .measure import one_sided
@@ -120,7 +120,7 @@ class _Reach:
 def states(program: Program, limb: Limb) -> list[Stretch]:
     """What drives a limb over the take, stretch by stretch."""
     take = program.take
-    switches = [limb.drive] + ([limb.captured] if limb.captured >= 0 else [])
+    switches = limb.switches
     names = program.channel_names()
     times = [take.curves.get(names[c], EMPTY).times for c in switches]
     cuts = np.unique(np.concatenate([*times, [take.first, take.last]]))
@@ -153,19 +153,20 @@ def _state(values: Floats) -> str:
 
 
 def switch_times(program: Program, limb: Limb) -> list[float]:
-    """Times within the take at which the driver, the capture's share or a tether of the limb has a key."""
-    names = program.channel_names()
-    control = f"{limb.member.id}/{limb.part.ik}."
-    switches = [limb.drive] + ([limb.captured] if limb.captured >= 0 else [])
-    switches += [
-        c for n, c in program.channels.items() if n.startswith(control) and program.info[c][2].role == "tether"
-    ]
-    return _times_within(program, [program.take.curves.get(names[c], EMPTY) for c in switches])
+    """Times within the take at which the driver, the capture's share or a tether of the limb changes."""
+    return _stepping(program, limb.switches + program.tether_channels(limb.member.id, limb.part.ik))
 
 
-def _times_within(program: Program, curves: list[Curve]) -> list[float]:
+def _stepping(program: Program, switches: list[int]) -> list[float]:
+    """Times within the take at which one of these channels has another value as time leaves than as it arrives."""
     take = program.take
-    return sorted({t for c in curves for t in c.times.tolist() if take.first < t <= take.last})
+    times = program.key_times(set(switches))
+    times = times[(times > take.first) & (times <= take.last)]
+    if not len(times):
+        return []
+    arriving, leaving = (program.sample(times, side, np.array(switches)) for side in (ARRIVING, LEAVING))
+    found: list[float] = times[np.any(arriving != leaving, axis=0)].tolist()
+    return found
 
 
 def _ever_ik(program: Program, limb: Limb) -> bool:
@@ -261,13 +262,7 @@ def _free_controls(program: Program, reach: _Reach | None) -> Iterator[Finding]:
         for part in member.parts:
             if not isinstance(part, FreePart):
                 continue
-            start = f"{member.id}/{part.joint}."
-            weights = [
-                program.take.curves.get(n, EMPTY)
-                for n, c in program.channels.items()
-                if n.startswith(start) and program.info[c][2].role == "tether"
-            ]
-            times = [t for t in _times_within(program, weights) if _steps_at(weights, t)]
+            times = _stepping(program, program.tether_channels(member.id, part.joint))
             if not times:
                 continue
             reach = reach or _Reach(program)
@@ -284,12 +279,6 @@ def _free_controls(program: Program, reach: _Reach | None) -> Iterator[Finding]:
                 elif speed > allowed[0] or spin > allowed[1]:
                     said = f"{who}'s speed jumps {_mm(speed)} and {np.degrees(spin):.1f}° a frame at frame {t:g}"
                     yield Finding("speed", member.id, part.name, who, t, t, speed, spin, said)
-
-
-def _steps_at(weights: list[Curve], t: float) -> bool:
-    """Whether any of these curves steps at t."""
-    found = [c.key(i) for c in weights if (i := c.find(t)) is not None]
-    return any(k.split for k in found)
 
 
 # --- mixed stretches ------------------------------------------------------------------------------------

@@ -5,14 +5,16 @@ Nothing here knows what the operation believes it did; it sees two takes, the ra
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from .curves import ARRIVING, LEAVING, count_changes
+from .curves import ARRIVING, EMPTY, LEAVING, Curve, count_changes
 from .evaluation import Limb, Program
 from .fitting import limb_bends
 from .measure import STEP, Limits, one_sided, speed_range
+from .takes import Take
 from .transforms import Floats, rotation_distance
 
 #: What counts as no movement at all, metres and radians.
@@ -124,6 +126,21 @@ class Proof:
             and self.outside_place.value <= 1e-9
             and self.outside_turn.value <= 1e-9
         )
+
+
+def reach(before: Take, changed: Mapping[str, Curve]) -> tuple[float, float]:
+    """From which frame to which changed curves can be felt: the keys that differ and the segments beside them."""
+    first, last = float(before.first), float(before.last)
+    lows, highs = [], []
+    for name, new in changed.items():
+        a = {k.time: k for k in before.curves.get(name, EMPTY).all_keys()}
+        b = {k.time: k for k in new.all_keys()}
+        differing = [t for t in a.keys() | b.keys() if a.get(t) != b.get(t)]
+        if differing:
+            same = [t for t in a.keys() & b.keys() if a[t] == b[t]]
+            lows.append(max((t for t in same if t < min(differing)), default=first))
+            highs.append(min((t for t in same if t > max(differing)), default=last))
+    return max(min(lows, default=first), first), min(max(highs, default=last), last)
 
 
 def sample_times(program: Program) -> Floats:

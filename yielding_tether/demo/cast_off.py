@@ -13,7 +13,7 @@ from ..core.evaluation import Program
 from ..core.operations.handover import Handover, apply
 from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, multiply, quat_to_euler, rotate
-from .ferry import BOLLARD, BOLLARD_HEAD, deck, quay, rail, rope
+from .ferry import BOLLARD, BOLLARD_HEAD, deck, on_deck, quay, rail, rope
 from .marl import marl, palm_turn
 from .posing import fingers, followed, in_chest, keyed, nudge, reach, steps, swing, through
 
@@ -36,10 +36,7 @@ def ferry_scene() -> Scene:
 def tethers() -> tuple[Tether, ...]:
     """What follows what: the set and the feet the deck, the hands the rail, the rope the right hand."""
     return (
-        Tether("deck", "rail", "rail", "deck", "deck"),
-        Tether("deck", "marl", "hips", "deck", "deck"),
-        Tether("deck", "marl", "leg.L.ik", "deck", "deck"),
-        Tether("deck", "marl", "leg.R.ik", "deck", "deck"),
+        *on_deck(),
         Tether("rail", "marl", "arm.L.ik", "rail", "rail"),
         Tether("rail", "marl", "arm.R.ik", "rail", "rail"),
         Tether("hand", "rope", "rope", "marl", "hand.R", offset=(*IN_HAND, 0.0, 0.0, np.sqrt(0.5), np.sqrt(0.5))),
@@ -131,7 +128,7 @@ def _fingers() -> dict[str, Curve]:
     return fingers(right, left)
 
 
-def _on_rail(program: Program, frame: float, letter: str) -> tuple[Floats, Floats]:
+def on_rail(program: Program, frame: float, letter: str) -> tuple[Floats, Floats]:
     """Place and rotation of a hand that holds the bar, where the deck has it at this frame."""
     poses = program.evaluate([frame])
     node = program.nodes["rail", "rail"]
@@ -174,7 +171,7 @@ def _arms(scene: Scene, take: Take) -> Take:
     ]
     # FK keeps the hands on the bar for some frames after the grip, so that they arrive at its speed.
     for letter, table, grip, swivel in (("R", right, GRIP_RIGHT, -4.0), ("L", left, GRIP_LEFT, 4.0)):
-        held = [(t, *_on_rail(program, t, letter), swivel) for t in (grip, grip + 3, grip + 8)]
+        held = [(t, *on_rail(program, t, letter), swivel) for t in (grip, grip + 3, grip + 8)]
         free = in_chest(program, table)
         if letter == "R":
             # The hand goes through the release at the speed that carries the rope to the bollard.

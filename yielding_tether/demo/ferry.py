@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from ..core.cast import FreePart, Member, Shape
 from ..core.skeleton import Joint, Skeleton
+from ..core.takes import Tether
 
 V = tuple[float, float, float]
 
@@ -25,6 +26,12 @@ def _piece(id: str, name: str, kind: str, at: V, shapes: list[Shape]) -> Member:
         (FreePart(id, name.lower(), id, "yxz"),),
         tuple(shapes),
     )  # type: ignore[arg-type]
+
+
+def on_deck() -> tuple[Tether, ...]:
+    """What goes with the deck in every take: the rail, Marl's hips and both feet."""
+    controls = (("rail", "rail"), ("marl", "hips"), ("marl", "leg.L.ik"), ("marl", "leg.R.ik"))
+    return tuple(Tether("deck", member, control, "deck", "deck") for member, control in controls)
 
 
 def deck() -> Member:

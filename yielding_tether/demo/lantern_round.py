@@ -16,8 +16,8 @@ from ..core.operations.handover import Handover, apply
 from ..core.operations.repair import apply as repair
 from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
-from .cast_off import rocking
-from .ferry import deck, hook, lantern, quay, rail
+from .cast_off import on_rail, rocking
+from .ferry import deck, hook, lantern, on_deck, quay, rail
 from .marl import marl, palm_turn
 from .posing import fingers, followed, in_chest, keyed, reach, steps
 
@@ -46,11 +46,8 @@ def tethers() -> tuple[Tether, ...]:
     """What follows what: the lantern the right hand, the left, then the hook."""
     hook_at = (0.0, -0.3, 0.0, 0.0, 0.0, 0.0, 1.0)
     return (
-        Tether("deck", "rail", "rail", "deck", "deck"),
+        *on_deck(),
         Tether("deck", "hook", "hook", "deck", "deck"),
-        Tether("deck", "marl", "hips", "deck", "deck"),
-        Tether("deck", "marl", "leg.L.ik", "deck", "deck"),
-        Tether("deck", "marl", "leg.R.ik", "deck", "deck"),
         Tether("rail", "marl", "arm.R.ik", "rail", "rail"),
         Tether("hook", "marl", "arm.L.ik", "hook", "hook"),
         Tether("right", "lantern", "lantern", "marl", "hand.R", offset=_in_hand(RAISED, -1.0)),  # type: ignore[arg-type]
@@ -160,8 +157,8 @@ def _arms(scene: Scene, take: Take) -> Take:
         (PASS + 4, (-0.07, 1.17, 0.36), RAISED, 0.0),
         (94, (-0.22, 1.12, 0.36), palm_turn("R", (0.0, -0.3, 0.95), (0.1, -0.95, -0.3)), 0.0),
     ])  # fmt: skip
-    on_rail = [(float(t), *_on_rail(program, t), -4.0) for t in (HOLD, HOLD + 3, HOLD + 7)]
-    take = reach(scene, take, "marl", "arm.R", [*right, *on_rail])
+    gripping = [(float(t), *on_rail(program, t, "R"), -4.0) for t in (HOLD, HOLD + 3, HOLD + 7)]
+    take = reach(scene, take, "marl", "arm.R", [*right, *gripping])
     program = Program(scene, take)
     meet = [(float(t), *_hand_for(program, _held_by(program, "right", t), "left"), 0.0)
             for t in (PASS - 4, PASS - 1, PASS, PASS + 1, PASS + 4)]  # fmt: skip
@@ -179,14 +176,6 @@ def _arms(scene: Scene, take: Take) -> Take:
         (LAST, (0.33, 0.86, 0.12), down_l, 0.0),
     ])  # fmt: skip
     return reach(scene, take, "marl", "arm.L", sorted([*left, *meet, *hang], key=lambda row: row[0]))
-
-
-def _on_rail(program: Program, frame: float) -> tuple[Floats, Floats]:
-    poses = program.evaluate([frame])
-    node = program.nodes["rail", "rail"]
-    here, turn = poses.pos[0, node], poses.rot[0, node]
-    grip = palm_turn("R", (0.16, -0.42, 0.9), (0.0, -0.9, -0.42))
-    return here + rotate(turn, np.array([-0.28, 0.064, -0.05])), multiply(turn, grip)
 
 
 def _holds(scene: Scene, take: Take) -> Take:

@@ -18,6 +18,7 @@ from ..core.cast import Member, Shape
 from ..core.curves import ARRIVING, LEAVING
 from ..core.errors import CoreError
 from ..core.evaluation import Program
+from ..core.tones import colour_of
 from ..core.transforms import Floats, inverse, multiply, rotate
 
 #: How far a reader may place a joint off, metres: a third of the tenth of a millimetre that files are held to.
@@ -27,14 +28,6 @@ FINEST = 1.0 / 16384.0
 #: Most samples of one motion.
 MOST = 200_000
 _FLOAT, _USHORT, _UINT = 5126, 5123, 5125
-#: Colours by tone, linear; anything else is a plain clay.
-TONES: dict[str, str] = {
-    "skin": "#e2ae8a", "jersey": "#e9dfc8", "trousers": "#4d6372", "boot": "#5a4334", "belt": "#7a5b3d",
-    "scarf": "#b3452f", "cap": "#31505c", "capband": "#e3a53b", "beard": "#8a5a35", "ink": "#22282c",
-    "left": "#2d5fa8", "right": "#a8501a", "plank": "#c9a97c", "plank2": "#bd9c6f", "hull": "#6d5140",
-    "hulltrim": "#8d3f2c", "rail": "#8c6a48", "stone": "#a9a493", "stone2": "#bdb8a6", "iron": "#454c4f",
-    "rope": "#d8b877", "glow": "#f2c14e", "limb": "#d9a27c", "trunk": "#8fa39a",
-}  # fmt: skip
 
 
 @dataclass
@@ -265,7 +258,7 @@ def _add_body(document: dict[str, Any], out: _Bin, member: Member) -> None:
         materials.append({
             "name": tone,
             "pbrMetallicRoughness": {
-                "baseColorFactor": [*_linear(TONES.get(tone, "#b0a898")), 1.0],
+                "baseColorFactor": [*_linear(colour_of(tone)), 1.0],
                 "metallicFactor": 0.0, "roughnessFactor": 0.9,
             },
         })  # fmt: skip

@@ -59,7 +59,7 @@ class PoseStrip(Model):
 class ShapeInfo(Model):
     joint: str
     form: Literal["capsule", "ball", "block", "ring"]
-    tone: str
+    colour: str
     a: Vec3
     b: Vec3
     size: list[float]

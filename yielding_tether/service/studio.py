@@ -23,6 +23,7 @@ from ..core.operations import pose
 from ..core.proof import Proof, prove
 from ..core.stands import find_stands
 from ..core.takes import WORLD, Take
+from ..core.tones import colour_of
 from ..core.transforms import Floats, rotation_distance
 from ..store.codec import proof_json
 from ..store.store import Loaded, Missing, Store
@@ -143,7 +144,7 @@ class Studio:
     def mark(self, take_id: int, asked: s.Marked) -> s.Applied:
         """Marks a finding as wanted, or as open again, as a revision of its own."""
         base = self.open(take_id, asked.revision)
-        found = {f.key: f for f in find_all(base.program, wanted=True)}
+        found = {f.key: f for f in self._all_findings(base)}
         if asked.finding not in found:
             raise CoreError("This finding is not there any more: something has changed since it was listed.")
         take = base.loaded.take
@@ -244,7 +245,9 @@ def member_info(member: Member) -> s.MemberInfo:
             for p in member.parts
         ],
         shapes=[
-            s.ShapeInfo(joint=h.joint, form=h.form, tone=h.tone, a=h.a, b=h.b, size=list(h.size), turn=h.turn)
+            s.ShapeInfo(
+                joint=h.joint, form=h.form, colour=colour_of(h.tone), a=h.a, b=h.b, size=list(h.size), turn=h.turn
+            )
             for h in member.shapes
         ],
         notes=list(member.notes),
@@ -453,7 +456,7 @@ def pose_table(program: Program, poses: Poses, values: dict[int, float] | None =
 
 
 def _control_places(program: Program, limb: Limb, poses: Poses) -> tuple[Floats, Floats]:
-    switches = [limb.drive] + ([limb.captured] if limb.captured >= 0 else [])
+    switches = limb.switches
     now = program.sample(poses.times, poses.side, np.array(switches))
     driven = (now[0] > 0.0) & (now[1:] < 1.0).all(axis=0)
     end = limb.nodes[2]

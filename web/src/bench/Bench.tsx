@@ -20,7 +20,7 @@ import { View } from "./View";
 /** The bench: the view, the strands below it, the part card and the proof laid on it like slips of paper. */
 export default function Bench({ takeId, onGround }: { takeId: number; onGround: () => void }) {
   const query = useTake(takeId);
-  const { info, trial, help, shelf, set } = usePick("info", "trial", "help", "shelf", "set");
+  const { info, trial, help, locker, set } = usePick("info", "trial", "help", "locker", "set");
   // Whoever has seen a bench is no first visitor: Home then stays Home.
   useEffect(() => localStorage.setItem("visited", "yes"), []);
   useTrying();
@@ -58,7 +58,7 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
       <Transport />
       <Strands info={info} />
       <Help open={help} onClose={() => set({ help: false })} />
-      <Clips open={shelf} onClose={() => set({ shelf: false })} />
+      <Clips open={locker} onClose={() => set({ locker: false })} />
     </Box>
   );
 }
@@ -91,8 +91,8 @@ function Header({ info, onGround }: { info: TakeInfo; onGround: () => void }) {
       </Typography>
       <Box sx={{ flexGrow: 1 }} />
       <RevisionLine info={info} />
-      <Button size="small" onClick={() => set({ shelf: true })} title="Poses and ranges that were kept (L)">
-        Shelf
+      <Button size="small" onClick={() => set({ locker: true })} title="Poses and ranges that were kept (L)">
+        Locker
       </Button>
       <Select size="small" variant="standard" value={member} onChange={(e) => setMember(e.target.value)} inputProps={{ "aria-label": "Whom to write out" }} sx={{ fontSize: 13 }}>
         {info.members.map((m) => (

@@ -2,7 +2,6 @@ import { useFrame } from "@react-three/fiber";
 import { useEffect, useMemo, useRef } from "react";
 import * as THREE from "three";
 import type { Member, TakeInfo } from "../shared/api";
-import { tones } from "../shared/theme";
 import { same as sameRef, useBench, type PartRef } from "./state";
 
 type Getter = () => Float32Array | null;
@@ -42,11 +41,11 @@ function geometryOf(shape: Member["shapes"][number]): THREE.BufferGeometry {
 
 const materials = new Map<string, THREE.Material>();
 
-function materialOf(tone: string): THREE.Material {
-  let material = materials.get(tone);
+function materialOf(colour: string): THREE.Material {
+  let material = materials.get(colour);
   if (!material) {
-    material = new THREE.MeshLambertMaterial({ color: tones[tone] ?? "#b0a898" });
-    materials.set(tone, material);
+    material = new THREE.MeshLambertMaterial({ color: colour });
+    materials.set(colour, material);
   }
   return material;
 }
@@ -84,7 +83,7 @@ export function Figures({ info, pose, ghost, alone, onPick }: FigureProps) {
           part: { member: member.id, part: member.parts.find((p) => p.joints.includes(shape.joint))?.name ?? "" },
           pickable: member.kind !== "set",
           geometry: geometryOf(shape),
-          tone: shape.tone,
+          colour: shape.colour,
         })),
     );
     // Geometry depends on the cast alone, which a take keeps.
@@ -119,7 +118,7 @@ export function Figures({ info, pose, ghost, alone, onPick }: FigureProps) {
     <group key={i} ref={(g) => void (groups.current[i] = g)}>
       <mesh
         geometry={piece.geometry}
-        material={clear ?? (alone && !sameRef(alone, piece.part) ? faint : materialOf(piece.tone))}
+        material={clear ?? (alone && !sameRef(alone, piece.part) ? faint : materialOf(piece.colour))}
         renderOrder={clear ? 2 : 0}
         onClick={
           onPick && piece.pickable

@@ -9,7 +9,7 @@ import { usePick } from "./state";
 
 export const useClips = (enabled = true) => useQuery({ queryKey: ["clips"], queryFn: () => get<ClipInfo[]>("/clips"), enabled, staleTime: 5000 });
 
-/** The shelf: poses and ranges that were copied and kept, for any take and body. */
+/** The locker: poses and ranges that were copied and kept, for any take and body. */
 export function Clips({ open, onClose }: { open: boolean; onClose: () => void }) {
   const client = useQueryClient();
   const clips = useClips(open);
@@ -26,7 +26,7 @@ export function Clips({ open, onClose }: { open: boolean; onClose: () => void })
   };
   return (
     <Dialog open={open} onClose={onClose} fullWidth maxWidth="sm">
-      <DialogTitle>Shelf of poses and ranges</DialogTitle>
+      <DialogTitle>Locker of poses and ranges</DialogTitle>
       <DialogContent>
         <Button variant="outlined" size="small" onClick={() => void copy()} disabled={!focus && !stretch}>
           {stretch ? `Keep the selected stretch, ${stretch.first} to ${stretch.last}` : `Keep the pose of ${label ?? "the part in hand"} at frame ${frame}`}

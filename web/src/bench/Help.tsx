@@ -6,7 +6,7 @@ const STEPS: [string, string][] = [
   ["Hand a limb over", "Drag along its strand: from where the drag starts, the other system takes the pose and the speed. Nothing moves at the change."],
   ["Pose", "Drag a control, a bend guide or a joint's band. Letting go keys what you dragged, in the system that drives; the part card says so and lets you choose."],
   ["Work on keys", "Tick channels in the part card to lay them out as curves. Drag keys and slopes; a double click puts a key. The dashed line is what was there before."],
-  ["Keep and reuse", "Ctrl+C keeps the pose in hand or the selected stretch; Ctrl+V or the shelf puts it at another frame, on another take, body or side."],
+  ["Keep and reuse", "Ctrl+C keeps the pose in hand or the selected stretch; Ctrl+V or the locker puts it at another frame, on another take, body or side."],
 ];
 
 const KEYS: [string, string][] = [
@@ -25,7 +25,7 @@ const KEYS: [string, string][] = [
   ["K", "key the whole part, or a pose that waits"],
   ["Alt arrows", "move the part in hand 10 mm in the picture; with Shift turn it 5°"],
   ["Ctrl+C, Ctrl+V", "keep this pose or stretch, paste the newest"],
-  ["L, V", "shelf of clips, list of revisions"],
+  ["L, V", "locker of clips, list of revisions"],
   ["W", "curves in place of strands, and back"],
   [".", "in curves: pick the keys at this frame"],
   ["Ctrl+C, Ctrl+V", "in curves: copy the picked keys, put them from this frame on"],

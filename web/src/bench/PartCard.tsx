@@ -133,7 +133,7 @@ function Values({ channels, title, fits }: { channels: Channel[]; title: string;
           <tr key={c.name}>
             <td style={{ width: 18 }}>
               <IconButton size="small" onClick={() => toggle(c)} aria-label={`${c.keyed ? "Delete the key" : "Put a key"} of ${c.label} at this frame`} title={c.keyed ? "keyed at this frame" : "no key at this frame"} sx={{ p: 0, fontSize: 12, width: 16, color: c.keyed ? "primary.main" : "text.secondary" }}>
-                {c.keyed ? "◆" : "◇"}
+                {c.keyed ? "●" : "○"}
               </IconButton>
             </td>
             <td>{c.label.replace(/^\S*\.ik /, "")}</td>

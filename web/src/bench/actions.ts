@@ -225,7 +225,7 @@ export function useActions() {
     try {
       const kept = await post<ClipInfo>(`/takes/${info.id}/clips`, { revision: info.revision, member, parts: names, first: stretch?.first ?? frame, last: stretch?.last ?? frame, name: "" });
       await client.invalidateQueries({ queryKey: ["clips"] });
-      useNotice.getState().say(`Kept: ${kept.name}. Paste it from the shelf (L), or with Ctrl+V.`);
+      useNotice.getState().say(`Kept: ${kept.name}. Paste it from the locker (L), or with Ctrl+V.`);
     } catch (error) {
       useNotice.getState().warn((error as Error).message);
     }

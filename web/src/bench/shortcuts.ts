@@ -90,7 +90,7 @@ export function useShortcuts() {
           (error: Error) => useNotice.getState().warn(error.message),
         );
 
-      // In curves the clipboard holds keys; elsewhere it is the shelf.
+      // In curves the clipboard holds keys; elsewhere it is the locker.
       const copyKeys = () =>
         get<CurveInfo[]>(`/takes/${info.id}/curves?${[...new Set(picked.map((k) => k.channel))].map((c) => `channel=${encodeURIComponent(c)}`).join("&")}&revision=${info.revision}`).then((curves) => {
           const first = Math.min(...picked.map((k) => k.time));
@@ -140,7 +140,7 @@ export function useShortcuts() {
         w: () => set({ curves: !bench.curves }),
         ".": pickHere,
         v: () => set({ revisionList: true }),
-        l: () => set({ shelf: true }),
+        l: () => set({ locker: true }),
         "?": () => set({ help: true }),
         // Space and Enter belong to a button that has the focus.
         ...(onButton ? {} : { " ": () => set({ playing: !bench.playing, live: null }), Enter: apply }),

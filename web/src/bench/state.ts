@@ -77,7 +77,7 @@ interface BenchState {
   copied: KeyPut[];
   /** Dialogs that a key opens too. */
   revisionList: boolean;
-  shelf: boolean;
+  locker: boolean;
   help: boolean;
   set: (change: Partial<BenchState>) => void;
   toFrame: (frame: number) => void;
@@ -118,7 +118,7 @@ export const useBench = create<BenchState>((set, get) => ({
   picked: [],
   copied: [],
   revisionList: false,
-  shelf: false,
+  locker: false,
   help: false,
   set,
   toFrame: (frame) => {

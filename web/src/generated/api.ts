@@ -1258,8 +1258,8 @@ export interface components {
              * @enum {string}
              */
             form: "capsule" | "ball" | "block" | "ring";
-            /** Tone */
-            tone: string;
+            /** Colour */
+            colour: string;
             /** A */
             a: [
                 number,

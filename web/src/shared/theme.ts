@@ -80,33 +80,5 @@ export function makeTheme(mode: "light" | "dark") {
   });
 }
 
-/** Body and set tones by name; the generator of the demo world and imported bodies use the same names. */
-export const tones: Record<string, string> = {
-  skin: "#e2ae8a",
-  jersey: "#e9dfc8",
-  trousers: "#4d6372",
-  boot: "#5a4334",
-  belt: "#7a5b3d",
-  scarf: "#b3452f",
-  cap: "#31505c",
-  capband: "#e3a53b",
-  beard: "#8a5a35",
-  ink: "#22282c",
-  left: "#2d5fa8",
-  right: "#a8501a",
-  plank: "#c9a97c",
-  plank2: "#bd9c6f",
-  hull: "#6d5140",
-  hulltrim: "#8d3f2c",
-  rail: "#8c6a48",
-  stone: "#a9a493",
-  stone2: "#bdb8a6",
-  iron: "#454c4f",
-  rope: "#d8b877",
-  glow: "#f2c14e",
-  limb: "#d9a27c",
-  trunk: "#8fa39a",
-};
-
 /** Left is one mark, right is two, the middle none: never told by hue alone. */
 export const sideMark: Record<string, string> = { left: "▏", right: "▏▏", middle: "" };

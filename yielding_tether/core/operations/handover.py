@@ -160,7 +160,7 @@ def _hand_over(program: Program, limb: Limb, asked: Handover, first: float, last
                 work.changes.append(start)
     if not work.changes:
         return work
-    drive_names = [names[limb.drive]] + ([names[limb.captured]] if limb.captured >= 0 else [])
+    drive_names = [names[c] for c in limb.switches]
     for name, level in zip(drive_names, (goal, 0.0), strict=False):
         default = float(program.defaults[program.channels[name]])
         curves[name] = set_over(curves.get(name, EMPTY), first, last, open_end, level, default)
@@ -192,7 +192,7 @@ def _refuse_locked(program: Program, limb: Limb, system: Ints, first: float, las
 def _pieces(program: Program, limb: Limb, goal: float, first: float, last: float) -> list[tuple[float, float, bool]]:
     """The range cut where the driver changes hands: (start, end, whether the wanted system drives there)."""
     names = program.channel_names()
-    switches = [limb.drive] + ([limb.captured] if limb.captured >= 0 else [])
+    switches = limb.switches
     cuts = {first, last}
     for c in switches:
         times = program.take.curves.get(names[c], EMPTY).times

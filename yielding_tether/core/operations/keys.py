@@ -29,7 +29,7 @@ from ..errors import CoreError
 from ..evaluation import Limb, Program
 from ..findings import switch_times
 from ..fitting import fit_values, system_channels
-from ..proof import Proof, prove
+from ..proof import Proof, prove, reach
 from ..takes import Take
 
 #: Channel → times of its keys.
@@ -145,8 +145,7 @@ def _idle_fit(program: Program, limb: Limb, frame: float) -> dict[int, float]:
 def _proven(program: Program, operation: str, changed: dict[str, Curve]) -> tuple[Take, Proof]:
     after = Program(program.scene, program.take.with_curves(changed))
     after.check_loops()
-    reaches = [reach(program, program.take.curves.get(n, EMPTY), c) for n, c in changed.items()]
-    first, last = min(r[0] for r in reaches), max(r[1] for r in reaches)
+    first, last = reach(program.take, changed)
     changes = []
     for limb in after.limbs.values():
         drive = after.take.curves.get(after.channel_names()[limb.drive], EMPTY)
@@ -157,19 +156,6 @@ def _proven(program: Program, operation: str, changed: dict[str, Curve]) -> tupl
             ]
             changes += [(limb, t) for t in steps]
     return after.take, prove(operation, program, after, first, last, changes)
-
-
-def reach(program: Program, old: Curve, new: Curve) -> tuple[float, float]:
-    """From which frame to which two curves can differ: the keys that differ and the segments beside them."""
-    a, b = {k.time: k for k in old.all_keys()}, {k.time: k for k in new.all_keys()}
-    differing = [t for t in a.keys() | b.keys() if a.get(t) != b.get(t)]
-    first, last = float(program.take.first), float(program.take.last)
-    if not differing:
-        return last, first
-    same = sorted(t for t in a.keys() & b.keys() if a[t] == b[t])
-    low = max((t for t in same if t < min(differing)), default=first)
-    high = min((t for t in same if t > max(differing)), default=last)
-    return max(low, first), min(high, last)
 
 
 def _check_shares(program: Program, channel: str, new: Curve) -> None:

@@ -28,7 +28,7 @@ from ..errors import CoreError
 from ..evaluation import Poses, Program
 from ..fitting import fit_values, system_channels
 from ..measure import slopes_of, stencil
-from ..proof import Proof, prove
+from ..proof import Proof, prove, reach
 from ..systems import fk
 from ..takes import Take
 from ..transforms import ORDERS, Floats, Ints
@@ -77,28 +77,21 @@ def apply(program: Program, asked: Paste) -> tuple[Take, Proof]:
     curves = dict(take.curves)
     if asked.systems and clip.length > 0.0:
         for copied, part in pairs:
-            notes += _systems(program, member, copied, part, curves, first, last)
+            notes += _values(member, copied, part, curves, first, last, drivers=True)
+            notes += _weights(program, member, copied, part, curves, first, last)
     # The poses are put where the body stands once all that drives and is followed is in place, from the root outward.
     normal = across(member)
     order = {j.name: n for n, j in enumerate(member.skeleton.joints)}
     for copied, part in sorted(pairs, key=lambda pair: order[pair[1].joints[0]]):
         if asked.way == "values" or isinstance(part, FreePart):
-            notes += _values(program, member, copied, part, curves, first, last)
+            notes += _values(member, copied, part, curves, first, last, drivers=False)
         else:
             now = Program(program.scene, take.with_curves(curves))
             _pose(now, member, copied, part, curves, first, last, normal if asked.swap else None)
     changed = {n: c for n, c in curves.items() if c is not take.curves.get(n)}
     after = Program(program.scene, take.with_curves(changed))
     after.check_loops()
-    low, high = first, last
-    if clip.length == 0.0:
-        # One key is felt as far as the second key on either side, whose slopes follow it.
-        lows, highs = [first], [last]
-        for c in changed.values():
-            i = c.find(first) or 0
-            lows.append(float(c.times[i - 2]) if i >= 2 else float(take.first))
-            highs.append(float(c.times[i + 2]) if i + 2 < len(c) else float(take.last))
-        low, high = min(lows), max(highs)
+    low, high = (first, last) if clip.length > 0.0 else reach(take, changed)
     limbs = [after.limbs[member.id, p.name] for _, p in pairs if isinstance(p, LimbPart)]
     edges = [t for t in {first, last} if clip.length > 0.0 and take.first < t < take.last]
     proof = prove("paste", program, after, low, high, [(m, t) for m in limbs for t in edges], notes=tuple(notes))
@@ -121,18 +114,11 @@ def _over(old: Curve, keys: list[Key], first: float, last: float, default: float
     return put(kept, new)
 
 
-def _systems(
+def _weights(
     program: Program, member: Member, copied: PartClip, part: Part, curves: dict[str, Curve], first: float, last: float
 ) -> list[str]:
-    """Pastes the driver and the weights of what is followed; returns what has no match."""
+    """Pastes the weights of what is followed; returns what has no match."""
     notes = []
-    own = slots(part)
-    for slot, role, kept, default in copied.channels:
-        channel = own.get(slot)
-        if role == "drive" and channel is not None:
-            name = f"{member.id}/{channel.control}.{channel.name}"
-            keys = kept.all_keys() if kept is not None else _flat(default, last - first)
-            curves[name] = _over(curves.get(name, EMPTY), _at(keys, first), first, last, default)
     for suffix, weight in copied.weights:
         name = f"{member.id}/{control_of(part)}.{suffix}"
         if name not in program.channels:
@@ -151,26 +137,26 @@ def _at(keys: list[Key], first: float) -> list[Key]:
 
 
 def _values(
-    program: Program, member: Member, copied: PartClip, part: Part, curves: dict[str, Curve], first: float, last: float
+    member: Member, copied: PartClip, part: Part, curves: dict[str, Curve], first: float, last: float, drivers: bool
 ) -> list[str]:
-    """Writes the channels as they were keyed; returns what has no match."""
+    """Writes the channels as they were keyed, the driver or all others; returns what has no match."""
     notes = []
     own = slots(part)
     for slot, role, kept, default in copied.channels:
+        if (role == "drive") != drivers:
+            continue
         channel = own.get(slot)
-        if channel is None and kept is not None:
-            notes.append(f"{part.label}: it has no channel {slot}.")
-        if channel is None or role == "drive":
+        if channel is None:
+            notes += [f"{part.label}: it has no channel {slot}."] if kept is not None else []
             continue
         name = f"{member.id}/{channel.control}.{channel.name}"
         old = curves.get(name, EMPTY)
         if last == first:
             value = kept.key(0).leaving if kept is not None else default
             curves[name] = set_value(old, first, value, STEPPED if channel.name == "bend" else SMOOTH)
-        else:
+        elif kept is not None or len(old):
             keys = kept.all_keys() if kept is not None else _flat(default, last - first)
-            if kept is not None or len(old):
-                curves[name] = _over(old, _at(keys, first), first, last, default)
+            curves[name] = _over(old, _at(keys, first), first, last, default)
     return notes
 
 

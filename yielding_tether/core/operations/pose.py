@@ -13,11 +13,11 @@ from typing import Literal
 import numpy as np
 
 from ..cast import ANGLES, FkPart, FreePart
-from ..curves import EMPTY, LEAVING, set_value
+from ..curves import EMPTY, LEAVING, SMOOTH, STEPPED, Curve, set_value
 from ..errors import CoreError
 from ..evaluation import Limb, Poses, Program
 from ..fitting import fit_values, guide_distance, swivel_towards, system_channels
-from ..proof import Proof, prove
+from ..proof import Proof, prove, reach
 from ..systems import fk
 from ..takes import Take
 from ..transforms import ORDERS, Floats, wrap_near
@@ -72,24 +72,18 @@ def apply(program: Program, drag: Drag) -> tuple[Take, Proof]:
     """The take with the drag keyed, and its proof: nothing changes beyond the keys on either side."""
     posed = solve(program, drag)
     names = program.channel_names()
-    curves = {}
-    first, last = float(program.take.first), float(program.take.last)
-    lows, highs = [first], [last]
+    curves: dict[str, Curve] = {}
     for c, value in posed.values.items():
         old = program.take.curves.get(names[c], EMPTY)
         if program.info[c][2].name == "bend":
             now = float(program.sample([drag.frame], LEAVING, np.array([c]))[0, 0])
             if now == value:
                 continue
-        new = set_value(old, drag.frame, value, kind=0 if program.info[c][2].name == "bend" else 2)
-        curves[names[c]] = new
-        # Automatic slopes of the keys next to it move too, so the reach is two keys either way.
-        i = int(np.searchsorted(new.times, drag.frame))
-        lows.append(float(new.times[i - 2]) if i >= 2 else first)
-        highs.append(float(new.times[i + 2]) if i + 2 < len(new) else last)
+        kind = STEPPED if program.info[c][2].name == "bend" else SMOOTH
+        curves[names[c]] = set_value(old, drag.frame, value, kind)
     after = Program(program.scene, program.take.with_curves(curves))
     after.check_loops()
-    return after.take, prove("pose", program, after, min(lows[1:], default=first), max(highs[1:], default=last), [])
+    return after.take, prove("pose", program, after, *reach(program.take, curves), [])
 
 
 def describe(drag: Drag, program: Program) -> str:

@@ -18,7 +18,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..cast import ROTATION, TRANSLATION, FreePart
-from ..curves import ARRIVING, EMPTY, FENCE, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, put, without
+from ..curves import ARRIVING, EMPTY, FENCE, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, insert, put, without
 from ..errors import CoreError
 from ..evaluation import Limb, Program
 from ..findings import POP_PLACE, Finding, bend_sides, find_all, side_turn
@@ -143,8 +143,7 @@ def _meet(program: Program, finding: Finding, part: FreePart) -> _Repaired:
     step = steps(program.key_times(), at)
     times, side = stencil(at, step)
     # What arrives, seen from the space that is followed afterwards.
-    start = f"{finding.member}/{part.joint}."
-    followed = [c for n, c in program.channels.items() if n.startswith(start) and program.info[c][2].role == "tether"]
+    followed = program.tether_channels(finding.member, part.joint)
     weights = program.sample(at, LEAVING, np.array(followed, dtype=np.int64))[:, 0]
     wanted = program.evaluate(times[5:], side[5:])
     spaces = program.evaluate(times[5:], side[5:], overrides=dict(zip(followed, weights.tolist(), strict=True)))
@@ -225,7 +224,8 @@ def _flip(program: Program, finding: Finding) -> _Repaired:
     stepped = curves.get(names[bend], EMPTY)
     before = float(program.sample([t], ARRIVING, np.array([bend]))[0, 0])
     now = float(program.sample([t], LEAVING, np.array([bend]))[0, 0])
-    if stepped.find(t) is not None and before * now < 0.0:
+    by_sign = stepped.find(t) is not None and before * now < 0.0
+    if by_sign:
         curves[names[bend]] = _shifted(stepped, t, end, lambda v: -v)
     else:
         kept = curves.get(names[swivel], EMPTY)
@@ -236,7 +236,7 @@ def _flip(program: Program, finding: Finding) -> _Repaired:
         (aim_a, side_a), (aim_l, side_l) = bend_sides(limb, arriving), bend_sides(limb, leaving)
         off = float(side_turn(aim_a[:1], side_a[:1], aim_l[1:], side_l[1:])[0])
         curves[names[swivel]] = _shifted(kept, t, end, lambda v: v - off)
-    changed = curves[names[bend]] if stepped.find(t) is not None and before * now < 0.0 else curves[names[swivel]]
+    changed = curves[names[bend if by_sign else swivel]]
     i = int(np.searchsorted(changed.times, t))
     j = int(np.searchsorted(changed.times, end))
     first = float(changed.times[i - 1]) if i else float(program.take.first)
@@ -254,9 +254,7 @@ def _shifted(kept: Curve, first: float, last: float, change: Callable[[float], f
         arriving = change(key.arriving) if inside or (key.time == last and key.split) or whole else key.arriving
         leaving = change(key.leaving) if first <= key.time < last else key.leaving
         keys.append(key._replace(arriving=arriving, leaving=leaving))
-    return Curve(
-        np.array([k[:5] for k in keys], dtype=np.float64), np.array([k[5:] for k in keys], dtype=np.uint8)
-    )  # fmt: skip
+    return curve(keys)
 
 
 def _lost(program: Program, finding: Finding) -> _Repaired:
@@ -269,8 +267,9 @@ def _lost(program: Program, finding: Finding) -> _Repaired:
     i = max(int(np.searchsorted(times, finding.frame, side="right")) - 1, 0)
     j = min(int(np.searchsorted(times, finding.last)), len(times) - 1)
     keys = []
+    most = 0.6 * limb_length(limb)
     for key in (kept.key(n) for n in range(i, j + 1)):
-        far = abs(key.leaving) > 0.6 * limb_length(limb) or abs(key.arriving) > 0.6 * limb_length(limb)
+        far = abs(key.leaving) > most or abs(key.arriving) > most
         keys.append(key._replace(arriving=0.0, leaving=0.0, slope_in=0.0, slope_out=0.0) if far else key)
     return _Repaired(
         program.take.with_curves({name: put(kept, keys)}), float(times[i]), float(times[j]), []
