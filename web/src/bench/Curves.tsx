@@ -47,7 +47,7 @@ export function Curves({ info, labels, width, height }: { info: TakeInfo; labels
   const mixed = new Set(now.map((c) => c.unit)).size > 1;
   const [own, setOwn] = useState(false);
   const apart = own || mixed;
-  const settled = useMemo(() => heightsOf({ curves: now, shown, height: room, own: apart }), [now, shown, room, apart]);
+  const settled = useMemo(() => heightsOf({ curves: now, before, shown, height: room, own: apart }), [now, before, shown, room, apart]);
   const scale = scaleOf(shown, width);
 
   const nearest = (x: number, y: number): KeyRef | null => {

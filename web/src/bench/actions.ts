@@ -77,6 +77,9 @@ export function offer(operations: Operation[] | undefined, info: TakeInfo, stret
 
 const asked = (info: TakeInfo, wish: Wish, choices: Record<string, string | number>): OperationAsked => ({ ...wish, revision: info.revision, choices }) as OperationAsked;
 
+/** Why the last trial could not be made. */
+let refusal = "";
+
 /** Tries what is wished for whenever it or a choice changes; only the newest answer counts. */
 export function useTrying() {
   const { info, wish, choices } = usePick("info", "wish", "choices");
@@ -91,14 +94,17 @@ export function useTrying() {
         .then((trial) => {
           if (dropped) return;
           set({ trial, trying: false });
-          useNotice.getState().clear();
+          // Only what this trial was told goes: a word about another window stays until it is read.
+          const notice = useNotice.getState();
+          if (notice.text === refusal) notice.clear();
           const bench = useBench.getState();
           bench.bank?.ahead(`trial-${trial.trial}`, bench.frame);
         })
         .catch((error: Error) => {
           if (dropped) return;
           set({ trying: false });
-          useNotice.getState().warn(error.message);
+          refusal = error.message;
+          useNotice.getState().warn(refusal);
         });
     }, 90);
     return () => {

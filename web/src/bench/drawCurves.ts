@@ -50,10 +50,14 @@ export function valueOf(curve: CurveInfo, t: number): number {
 const MARGIN = 16;
 
 /** Heights of all channels: one for all that share a unit, or each its own. */
-export function heightsOf(p: Pick<CurvePicture, "curves" | "shown" | "height" | "own">): Map<string, Height> {
+export function heightsOf(p: Pick<CurvePicture, "curves" | "before" | "shown" | "height" | "own">): Map<string, Height> {
   const ranges = p.curves.map((c) => {
-    const values = c.keys.flatMap((k) => (k.time >= p.shown[0] - 1 && k.time <= p.shown[1] + 1 ? [k.arriving, k.leaving] : []));
-    for (let i = 0; i <= 64; i++) values.push(valueOf(c, p.shown[0] + ((p.shown[1] - p.shown[0]) * i) / 64));
+    const values: number[] = [];
+    // What was there before the last operation is to be seen whole, too.
+    for (const seen of [c, ...p.before.filter((b) => b.channel === c.channel)]) {
+      for (const k of seen.keys) if (k.time >= p.shown[0] - 1 && k.time <= p.shown[1] + 1) values.push(k.arriving, k.leaving);
+      for (let i = 0; i <= 64; i++) values.push(valueOf(seen, p.shown[0] + ((p.shown[1] - p.shown[0]) * i) / 64));
+    }
     return [Math.min(...values), Math.max(...values)] as const;
   });
   const all = [Math.min(...ranges.map((r) => r[0])), Math.max(...ranges.map((r) => r[1]))] as const;
