@@ -17,12 +17,12 @@ from fractions import Fraction
 import numpy as np
 import pinocchio as pin
 
-from yielding_tether.core.cast import LimbPart
 from yielding_tether.core.curves import Curve
-from yielding_tether.core.evaluation import Program
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import repair
 from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.parts import LimbPart
+from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene, Take
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round
@@ -120,7 +120,7 @@ def live() -> None:
     try:
         take = httpx.get(f"{service.base}/api/scenes").json()[0]["takes"][0]["id"]
         info = httpx.get(f"{service.base}/api/takes/{take}").json()
-        drag = {"revision": info["revision"], "frame": 60, "member": "marl", "part": "arm.R", "handle": "control"}
+        drag = {"revision": info["revision"], "frame": 60, "member": "marl", "part": "arm.R", "control": "arm.R.ik"}
         found, echo = [], []
         with connect(f"{service.base.replace('http', 'ws')}/api/takes/{take}/live") as socket:
             for k in range(600):
@@ -155,7 +155,7 @@ def full_take() -> None:
     try:
         http = httpx.Client(base_url=f"{service.base}/api", timeout=120)
         take = http.get("/scenes").json()[0]["takes"][0]["id"]
-        drag = {"frame": 60, "member": "marl", "part": "arm.R", "handle": "control"}
+        drag = {"frame": 60, "member": "marl", "part": "arm.R", "control": "arm.R.ik"}
 
         def timed(work: Callable[[], object], times: int) -> float:
             found = []

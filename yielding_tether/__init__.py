@@ -15,10 +15,8 @@ def _kernel_cache() -> str:
     """
     here = Path(__file__).parent
     digest = hashlib.sha256()
-    for path in sorted((here / "core").rglob("*.py")):
-        source = path.read_bytes()
-        if b"@kernel" in source or b"@inlined" in source:
-            digest.update(source)
+    for path in sorted((here / "core" / "kernels").glob("*.py")):
+        digest.update(path.read_bytes())
     return str(here.parent / ".cache" / "kernels" / digest.hexdigest()[:16])
 
 

@@ -9,13 +9,15 @@ import numpy as np
 from numpy.random import Generator
 
 from yielding_tether.core.curves import EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, insert, put, without
-from yielding_tether.core.evaluation import Limb, Program
 from yielding_tether.core.findings import bend_sides
-from yielding_tether.core.fitting import fit_values, limb_length, system_channels
+from yielding_tether.core.fitting import fit_values
 from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.program import Program
+from yielding_tether.core.rig import Bound
 from yielding_tether.core.takes import Take
 from yielding_tether.core.transforms import multiply
 
+from .readings import drive_of, length_of
 from .worlds import stepped
 
 
@@ -29,20 +31,20 @@ class Planted:
     last: float
 
 
-def system_at(program: Program, limb: Limb, frame: float) -> str:
-    return "ik" if program.sample([frame], LEAVING, np.array([limb.drive]))[0, 0] == 1.0 else "fk"
+def system_at(program: Program, limb: Bound, frame: float) -> str:
+    return "ik" if program.sample([frame], LEAVING, np.array([drive_of(limb)]))[0, 0] == 1.0 else "fk"
 
 
-def changed_at(rng: Generator, program: Program, limb: Limb, frame: float) -> Program:
+def changed_at(rng: Generator, program: Program, limb: Bound, frame: float) -> Program:
     """A clean change of system at a frame, both systems keyed, carried on for a while and given back."""
     to = "fk" if system_at(program, limb, frame) == "ik" else "ik"
     asked = Handover(((limb.member.id, limb.part.name),), to, frame, frame + 14, keys="every")  # type: ignore[arg-type]
     return Program(program.scene, apply(program, asked)[0])
 
 
-def _names(program: Program, limb: Limb, system: str) -> list[str]:
+def _names(program: Program, limb: Bound, system: str) -> list[str]:
     names = program.channel_names()
-    return [names[c] for c in system_channels(limb, system)]
+    return [names[c] for c in limb.systems[system].channels]
 
 
 def _changed_keys(take: Take, name: str, at: float, change: Callable[[Key], Key | None]) -> Take:
@@ -51,7 +53,7 @@ def _changed_keys(take: Take, name: str, at: float, change: Callable[[Key], Key 
     return take.with_curves({name: curve([k for k in keys if k is not None])})
 
 
-def pop(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
+def pop(rng: Generator, program: Program, limb: Bound, frame: float) -> Planted:
     take = changed_at(rng, program, limb, frame).take
     name = _names(program, limb, system_at(Program(program.scene, take), limb, frame))[int(rng.integers(3))]
     size = float(rng.uniform(0.05, 0.2) * rng.choice([-1, 1]))
@@ -60,7 +62,7 @@ def pop(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
     )
 
 
-def speed(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
+def speed(rng: Generator, program: Program, limb: Bound, frame: float) -> Planted:
     take = changed_at(rng, program, limb, frame).take
     name = _names(program, limb, system_at(Program(program.scene, take), limb, frame))[int(rng.integers(3))]
     size = float(rng.uniform(0.12, 0.2) * rng.choice([-1, 1]))
@@ -68,7 +70,7 @@ def speed(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted
     return Planted(take, "speed", frame, frame)
 
 
-def one_sided(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
+def one_sided(rng: Generator, program: Program, limb: Bound, frame: float) -> Planted:
     """The keys of the outgoing or of the incoming system are taken away at the change."""
     take = changed_at(rng, program, limb, frame).take
     incoming = system_at(Program(program.scene, take), limb, frame)
@@ -79,12 +81,12 @@ def one_sided(rng: Generator, program: Program, limb: Limb, frame: float) -> Pla
     return Planted(take, "one-sided", frame, frame)
 
 
-def _drive(program: Program, limb: Limb) -> tuple[str, Curve]:
-    name = program.channel_names()[limb.drive]
+def _drive(program: Program, limb: Bound) -> tuple[str, Curve]:
+    name = program.channel_names()[drive_of(limb)]
     return name, program.take.curves.get(name, EMPTY)
 
 
-def smooth(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
+def smooth(rng: Generator, program: Program, limb: Bound, frame: float) -> Planted:
     """The change is keyed by a smooth curve over several frames; both systems have keys."""
     made = changed_at(rng, program, limb, frame)
     name, drive = _drive(made, limb)
@@ -96,12 +98,12 @@ def smooth(rng: Generator, program: Program, limb: Limb, frame: float) -> Plante
     return Planted(made.take.with_curves({name: curve(keys)}), "smooth", frame, frame + spread)
 
 
-def half(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
+def half(rng: Generator, program: Program, limb: Bound, frame: float) -> Planted:
     """The driver rests between the systems for some frames."""
     name, drive = _drive(program, limb)
     last = frame + float(rng.integers(2, 9))
     level = float(rng.uniform(0.2, 0.8))
-    now = float(program.sample([frame], LEAVING, np.array([limb.drive]))[0, 0])
+    now = float(program.sample([frame], LEAVING, np.array([drive_of(limb)]))[0, 0])
     # A key of the driver that lies between would end the fault early.
     kept = without(insert(insert(drive if len(drive) else stepped((0, now)), frame), last), frame, last)
     first_key, last_key = kept.key(kept.find(frame) or 0), kept.key(kept.find(last) or 0)
@@ -109,7 +111,7 @@ def half(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
     return Planted(program.take.with_curves({name: kept}), "half", frame, last)
 
 
-def opposite(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
+def opposite(rng: Generator, program: Program, limb: Bound, frame: float) -> Planted:
     """Half-driven frames in which a joint of the idle system is turned half round."""
     last = frame + 4.0
     now = system_at(program, limb, frame)
@@ -122,8 +124,8 @@ def opposite(rng: Generator, program: Program, limb: Limb, frame: float) -> Plan
     axis[int(rng.integers(3))] = 1.0
     node = limb.nodes[joint]
     poses.rot[:, node] = multiply(poses.rot[:, node], np.tile(axis, (len(frames), 1)))
-    near = program.sample([frame], LEAVING, system_channels(limb, idle))[:, 0]
-    values = fit_values(limb, poses, idle, near)
+    near = program.sample([frame], LEAVING, limb.systems[idle].channels)[:, 0]
+    values = fit_values(program, limb, idle, poses, near)
     take = program.take
     for k, name in enumerate(_names(program, limb, idle)):
         kept = take.curves.get(name, EMPTY)
@@ -137,15 +139,15 @@ def opposite(rng: Generator, program: Program, limb: Limb, frame: float) -> Plan
     return Planted(planted.take, "opposite", frame, planted.last)
 
 
-def flip(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
+def flip(rng: Generator, program: Program, limb: Bound, frame: float) -> Planted:
     """The bend, or the swivel, stands on the other side for some frames."""
     last = frame + float(rng.integers(3, 9))
     names = program.channel_names()
     if rng.random() < 0.5:
-        name, change = names[limb.ik[9]], lambda v: -v
+        name, change = names[limb.systems["ik"].channels[9]], lambda v: -v
     else:
         half_turn = float(np.pi * rng.choice([-1, 1]))
-        name, change = names[limb.ik[6]], lambda v: v + half_turn
+        name, change = names[limb.systems["ik"].channels[6]], lambda v: v + half_turn
     kept = program.take.curves.get(name, EMPTY)
     default = 1.0 if name.endswith(".bend") else 0.0
     kept = insert(insert(kept, frame, default), last, default)
@@ -159,16 +161,19 @@ def flip(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
     return Planted(program.take.with_curves({name: curve(keys)}), "flip", frame, last)
 
 
-def lost(rng: Generator, program: Program, limb: Limb, frame: float) -> Planted:
+def lost(rng: Generator, program: Program, limb: Bound, frame: float) -> Planted:
     """The bend guide stands far away, or on the limb itself, for some frames."""
     last = frame + float(rng.integers(2, 9))
-    length = limb_length(limb)
+    length = length_of(limb)
     away = float(rng.uniform(3.0, 20.0)) * length if rng.random() < 0.5 else -0.8 * length
     keys = [
         Key(0.0, 0.0, 0.0, kind=STEPPED), Key(frame, 0.0, away, kind=STEPPED), Key(last, away, 0.0, kind=STEPPED)
     ]  # fmt: skip
     return Planted(
-        program.take.with_curves({program.channel_names()[limb.guide]: curve(keys)}), "lost", frame, last - 1
+        program.take.with_curves({program.channel_names()[limb.own[f"{limb.part.name}.ik", "guide"]]: curve(keys)}),
+        "lost",
+        frame,
+        last - 1,
     )
 
 
@@ -178,14 +183,14 @@ KINDS = {
 }  # fmt: skip
 
 
-def fits(program: Program, limb: Limb, kind: str, frame: float) -> bool:
+def fits(program: Program, limb: Bound, kind: str, frame: float) -> bool:
     """Whether a fault of this kind would show there: a flip needs IK and a bend, a change a limb that is not
     straight, and all some frames without another change."""
     at = np.arange(frame - 4, frame + 18)
-    drive = program.sample(at, LEAVING, np.array([limb.drive]))[0]
+    drive = program.sample(at, LEAVING, np.array([drive_of(limb)]))[0]
     if np.any(drive != drive[0]) or at[0] < program.take.first or at[-1] > program.take.last:
         return False
-    _, side = bend_sides(limb, program.evaluate(at))
-    if np.linalg.norm(side, axis=1).min() < 0.12 * limb_length(limb):
+    _, side = bend_sides(limb, limb.systems["ik"].system, program.evaluate(at))  # type: ignore[arg-type]
+    if np.linalg.norm(side, axis=1).min() < 0.12 * length_of(limb):
         return False
     return kind != "flip" or drive[0] == 1.0

@@ -7,17 +7,18 @@ from dataclasses import replace
 
 import numpy as np
 
-from yielding_tether.core.cast import LimbPart
 from yielding_tether.core.clips import across, copy, local_turns, reflected
 from yielding_tether.core.curves import LEAVING
 from yielding_tether.core.errors import CoreError
-from yielding_tether.core.evaluation import Program
 from yielding_tether.core.operations.paste import Paste, apply
+from yielding_tether.core.parts import LimbPart
+from yielding_tether.core.program import Program
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo.lantern_round import lantern_round
 
+from .readings import drive_of, limbs_of
 from .test_findings import clean
 from .test_handover import captured, demo
 from .worlds import limb_member, random_take, scene
@@ -28,9 +29,8 @@ UPPER = ["spine", "head", "shoulder.L", "arm.L", "fingers.L", "shoulder.R", "arm
 
 def turns(program: Program, parts: list[str], frame: float, member: str = "marl") -> Floats:
     """Turns of joints against the joint above, measured from the poses alone."""
-    body = program.scene.member(member)
     return np.concatenate([
-        local_turns(program, body, body.part(p), program.evaluate([frame]))[0] for p in parts
+        local_turns(program, program.bound(member, p), program.evaluate([frame]))[0] for p in parts
     ])  # fmt: skip
 
 
@@ -48,13 +48,13 @@ class Poses(unittest.TestCase):
                 self.assertEqual(proof.notes, ())
                 self.assertLessEqual(proof.outside_place.value, 1e-9)
                 for name in parts:
-                    limb = after.limbs.get(("marl", name))
+                    limb = limbs_of(after).get(("marl", name))
                     if limb is None:
                         continue
                     # Whichever system drives, the pose is the same: both were keyed.
                     for drive in (0.0, 1.0):
-                        poses = after.evaluate([target], overrides={limb.drive: drive})
-                        got = local_turns(after, limb.member, limb.part, poses)[0]
+                        poses = after.evaluate([target], overrides={drive_of(limb): drive})
+                        got = local_turns(after, limb, poses)[0]
                         self.assertLess(rotation_distance(got, turns(demo(), [name], source)).max(), 1e-6)
 
     def test_the_driver_of_a_pasted_pose_stays(self) -> None:
@@ -133,9 +133,9 @@ class Ranges(unittest.TestCase):
         clip = copy(demo(), "marl", ["arm.L", "head"], 20.0, 70.0)
         take, proof = apply(demo(), Paste(clip, "marl", 120.0, way="values"))
         after = Program(demo().scene, take)
-        limb = demo().limbs["marl", "arm.L"]
+        limb = demo().bounds["marl", "arm.L"]
         at = np.linspace(20.0, 69.9, 41)
-        for c in (*limb.fk[:, 3:].ravel(), *limb.ik, limb.drive):
+        for c in (*limb.systems["fk"].channels, *limb.systems["ik"].channels, drive_of(limb)):
             a = demo().sample(at, LEAVING, np.array([c]))
             np.testing.assert_allclose(after.sample(at + 100.0, LEAVING, np.array([c])), a, atol=1e-12)
         self.assertLessEqual(proof.outside_place.value, 1e-9)
@@ -151,11 +151,11 @@ class Ranges(unittest.TestCase):
         clip = copy(clean(1), "marl", ["arm.R"], 96.0, 116.0)
         take, _ = apply(clean(1), Paste(clip, "marl", 20.0))
         after = Program(clean(1).scene, take)
-        limb = after.limbs["marl", "arm.R"]
+        limb = after.bounds["marl", "arm.R"]
         at = np.linspace(96.0, 115.9, 80)
-        was = clean(1).sample(at, LEAVING, np.array([limb.drive]))
+        was = clean(1).sample(at, LEAVING, np.array([drive_of(limb)]))
         self.assertEqual(set(np.unique(was)), {0.0, 1.0})
-        np.testing.assert_array_equal(after.sample(at - 76.0, LEAVING, np.array([limb.drive])), was)
+        np.testing.assert_array_equal(after.sample(at - 76.0, LEAVING, np.array([drive_of(limb)])), was)
         keyed = [96.0 + float(t) for t in clip.parts[0].times[:-1]]
         got = np.stack([turns(after, ["arm.R"], t - 76.0) for t in keyed])
         want = np.stack([turns(clean(1), ["arm.R"], t) for t in keyed])

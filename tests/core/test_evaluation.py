@@ -7,10 +7,10 @@ from dataclasses import replace
 
 import numpy as np
 
-from yielding_tether.core.cast import FkPart
 from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError, LoopError
-from yielding_tether.core.evaluation import Program, evaluate
+from yielding_tether.core.parts import FkPart
+from yielding_tether.core.program import Program, evaluate
 from yielding_tether.core.takes import WORLD, Capture, Take, Tether
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 
@@ -197,7 +197,7 @@ class Exchange(unittest.TestCase):
         with self.assertRaises(LoopError) as caught:
             again.check_loops()
         self.assertEqual((caught.exception.first, caught.exception.last), (30.0, 44.0))
-        self.assertIn("Lantern", str(caught.exception))
+        self.assertIn("the lantern", str(caught.exception))
         self.assertIn("Hand's limb", str(caught.exception))
         with self.assertRaises(LoopError):
             again.evaluate([40.0])

@@ -8,18 +8,19 @@ from functools import cache
 
 import numpy as np
 
-from yielding_tether.core.cast import LimbPart
 from yielding_tether.core.curves import ARRIVING, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, sample
 from yielding_tether.core.errors import CoreError, LoopError
-from yielding_tether.core.evaluation import Program
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.parts import LimbPart
+from yielding_tether.core.program import Program
 from yielding_tether.core.proof import Proof
 from yielding_tether.core.takes import Scene, Take, Tether
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo.cast_off import GRIP_RIGHT, cast_off
 from yielding_tether.formats import bvh
 
+from .readings import drive_of, end_of, limbs_of
 from .worlds import limb_member, prop, random_take, scene, stepped, weights
 
 
@@ -76,7 +77,7 @@ def assert_sound(case: unittest.TestCase, before: Program, after: Take, asked: H
     case.assertAlmostEqual(proof.departure_place.value, place[inside].max(), delta=1e-9)
     case.assertAlmostEqual(proof.departure_turn.value, turn[inside].max(), delta=1e-9)
     for member, name in asked.parts:
-        limb = program.limbs[member, name]
+        limb = program.bounds[member, name]
         mine = list(limb.nodes)
         a, b = program.evaluate([first], ARRIVING), program.evaluate([first], LEAVING)
         case.assertLessEqual(np.linalg.norm(a.pos[0, mine] - b.pos[0, mine], axis=-1).max(), 1e-6)
@@ -125,7 +126,8 @@ class RandomTakes(unittest.TestCase):
             self.assertTrue(all(c.still for c in proof.changes))
             for c in proof.changes:
                 self.assertTrue(c.smooth or c.reason, c)
-            smooth += all(c.smooth for c in proof.changes)
+            # Where a limb passes through straight a bend sign steps, and no slope is finite there; at the changes it is.
+            smooth += all(c.smooth for c in proof.changes if c.what != "split")
         self.assertGreaterEqual(smooth, 23)
 
     def test_fk_to_ik(self) -> None:
@@ -160,7 +162,7 @@ class RandomTakes(unittest.TestCase):
         for speed in ("keep", "settle", "stop"):
             asked = Handover((("arm", "limb"),), "ik", 20.0, None, "hold", settle=6, speed=speed)  # type: ignore[arg-type]
             after = Program(program.scene, apply(program, asked)[0])
-            nodes = list(after.limbs["arm", "limb"].nodes)
+            nodes = list(after.bounds["arm", "limb"].nodes)
             at = after.evaluate([20.0, 20.5, 40.0])
             held[speed] = at.pos[:, nodes]
         # The limb hangs from a root that moves: what rests is compared in the same frame.
@@ -190,7 +192,7 @@ class RandomTakes(unittest.TestCase):
         # From straight on it bends at once: no finite slope of the IK control can say that.
         bend = [Key(0.0, 0.0, 0.0, 0.1, 0.1, rule=FREE), Key(30.0, 1.0, 1.0, 0.1, 0.1, rule=FREE)]
         program = Program(scene(member), Take("s", random_take(rng, ()).rate, 0, 30, {"arm/lower.rx": curve(bend)}))
-        hinge = program.limbs["arm", "limb"].geometry.constants[:3]
+        hinge = program.bounds["arm", "limb"].systems["ik"].data.constants[:3]
         self.assertGreater(abs(hinge[0]), 0.05)
         _, proof = apply(program, Handover((("arm", "limb"),), "ik", 0.0))
         rough = [c for c in proof.changes if not c.smooth]
@@ -203,7 +205,7 @@ class OnCastOff(unittest.TestCase):
     def test_random_frames_both_ways_and_several_limbs(self) -> None:
         rng = np.random.default_rng(2)
         program = demo()
-        limbs = list(program.limbs)
+        limbs = list(limbs_of(program))
         for k in range(10):
             parts = tuple(limbs[i] for i in rng.choice(4, rng.integers(1, 4), replace=False))
             to = "ik" if k % 2 else "fk"
@@ -241,14 +243,14 @@ class OnCastOff(unittest.TestCase):
                 asked = Handover((("marl", "arm.R"),), to, first, first + 30, "hold", settle=settle)  # type: ignore[arg-type]
                 take, proof = apply(program, asked)
                 after = Program(program.scene, take)
-                limb = after.limbs["marl", "arm.R"]
+                limb = after.bounds["marl", "arm.R"]
                 change = next(c for c in proof.changes if c.frame == first)
                 self.assertTrue(change.still)
                 if settle:
                     self.assertTrue(change.smooth)
                 held = after.evaluate(np.arange(first + settle, first + 30))
                 # IK holds its control in what it follows, FK its joints in what the limb hangs from.
-                up, end = (limb.space, limb.target) if to == "ik" else (limb.parent, limb.nodes[2])
+                up, end = (end_of(limb).space, end_of(limb).node) if to == "ik" else (limb.above[0], limb.nodes[2])
                 local = rotate(inverse(held.rot[:, up]), held.pos[:, end] - held.pos[:, up])
                 self.assertLess(np.ptp(local, axis=0).max(), 1e-9)
 
@@ -256,11 +258,13 @@ class OnCastOff(unittest.TestCase):
         program = demo()
         arm = (("marl", "arm.L"),)
         for asked, message in (
-            (Handover((), "ik", 5.0), "at least one limb"),
+            (Handover((), "ik", 5.0), "at least one part"),
             (Handover(arm, "fk", 5.0, 30.0), "FK already drives left arm from frame 5 to 30"),
             (Handover(arm, "ik", -3.0), "do not lie in the take, which runs from 0 to 204"),
             (Handover(arm, "ik", 50.0, 20.0), "do not lie in the take"),
-            (Handover((("marl", "head"),), "ik", 5.0), "is no limb"),
+            (Handover((("marl", "head"),), "ik", 5.0), "FK already drives head"),
+            (Handover((*arm, ("marl", "legs")), "ik", 5.0), "has no part legs"),
+            (Handover(arm, "wings", 5.0), "has no system 'wings': it has FK, IK"),
             (Handover(arm * 2, "ik", 5.0), "named twice"),
             (Handover(arm, "ik", float("nan")), "must be numbers"),
         ):
@@ -280,7 +284,7 @@ class OnACapture(unittest.TestCase):
     def test_random_frames(self) -> None:
         rng = np.random.default_rng(5)
         program = captured()
-        for k, limb in enumerate(program.limbs):
+        for k, limb in enumerate(limbs_of(program)):
             first = float(rng.integers(10, 120))
             to = "ik" if k % 2 else "fk"
             asked = Handover((limb,), to, first, first + 40 if k < 2 else None, keys="every")  # type: ignore[arg-type]
@@ -292,7 +296,7 @@ class OnACapture(unittest.TestCase):
 
     def test_back_to_the_other_system_afterwards(self) -> None:
         program = captured()
-        limb = next(key for key in program.limbs if key[1].startswith("arm"))
+        limb = next(key for key in limbs_of(program) if key[1].startswith("arm"))
         take, _ = apply(program, Handover((limb,), "ik", 50.0, keys="every"))
         second = Program(program.scene, take)
         asked = Handover((limb,), "fk", 90.0, 130.0)
@@ -322,7 +326,7 @@ class Kinds(unittest.TestCase):
     def test_both_systems_are_keyed_at_the_change_in_one_frame(self) -> None:
         program = smooth_world(5, 0.0)
         take, _ = apply(program, Handover((("arm", "limb"),), "ik", 21.0, 40.0))
-        limb = program.limbs["arm", "limb"]
+        limb = program.bounds["arm", "limb"]
         assert isinstance(limb.part, LimbPart)
         for frame in (21.0, 40.0):
             for name, c in take.curves.items():
@@ -330,7 +334,7 @@ class Kinds(unittest.TestCase):
                 if name.startswith(systems) and not name.endswith(".guide"):
                     self.assertIsNotNone(c.find(frame), name)
         drive = take.curves["arm/limb.drive"]
-        values = Program(program.scene, take).sample(np.arange(0.0, 61.0), LEAVING, np.array([limb.drive]))[0]
+        values = Program(program.scene, take).sample(np.arange(0.0, 61.0), LEAVING, np.array([drive_of(limb)]))[0]
         self.assertEqual(set(values.tolist()), {0.0, 1.0})
         self.assertTrue(all(k.kind == STEPPED for k in drive.all_keys()))
 

@@ -23,7 +23,6 @@ from yielding_tether.core.curves import (
     slopes,
 )
 from yielding_tether.core.errors import CoreError
-from yielding_tether.core.evaluation import Program
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations.keys import (
     Edit,
@@ -34,9 +33,11 @@ from yielding_tether.core.operations.keys import (
     key_part,
     keys_at,
 )
+from yielding_tether.core.program import Program
 from yielding_tether.core.proof import count_changes, reach
 from yielding_tether.core.transforms import rotation_distance
 
+from .readings import drive_of, limbs_of
 from .test_findings import clean
 from .test_handover import captured, demo
 from .worlds import limb_member, random_take, scene
@@ -267,13 +268,13 @@ class KeyingParts(unittest.TestCase):
                 if name.endswith(".guide"):
                     continue
                 self.assertIsNotNone(take.curves[name].find(frame), name)
-            limb = after.limbs.get(("marl", part))
+            limb = limbs_of(after).get(("marl", part))
             if limb is None:
                 continue
             here = program.evaluate([frame])
             for drive in (0.0, 1.0):
                 # Either system could take over here: both hold the pose.
-                posed = after.evaluate([frame], overrides={limb.drive: drive})
+                posed = after.evaluate([frame], overrides={drive_of(limb): drive})
                 nodes = list(limb.nodes)
                 self.assertLess(np.abs(posed.pos[0, nodes] - here.pos[0, nodes]).max(), 1e-6)
                 self.assertLess(rotation_distance(posed.rot[0, nodes], here.rot[0, nodes]).max(), 1e-6)
@@ -282,13 +283,13 @@ class KeyingParts(unittest.TestCase):
 
     def test_a_captured_limb_gets_both_systems(self) -> None:
         program = captured()
-        part = next(iter(program.limbs.values())).part
+        part = next(iter(limbs_of(program).values())).part
         take, _ = key_part(program, "body", part.name, 50.0)
         after = Program(program.scene, take)
-        limb = after.limbs["body", part.name]
+        limb = after.bounds["body", part.name]
         here = program.evaluate([50.0])
         for drive in (0.0, 1.0):
-            posed = after.evaluate([50.0], overrides={limb.drive: drive, limb.captured: 0.0})
+            posed = after.evaluate([50.0], overrides={drive_of(limb): drive, dict(limb.drivers)["captured"]: 0.0})
             self.assertLess(np.abs(posed.pos[0, list(limb.nodes)] - here.pos[0, list(limb.nodes)]).max(), 1e-6)
         with self.assertRaisesRegex(CoreError, "does not lie in the take"):
             key_part(program, "body", part.name, 5000.0)

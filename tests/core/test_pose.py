@@ -8,11 +8,12 @@ import numpy as np
 
 from yielding_tether.core.curves import EMPTY
 from yielding_tether.core.errors import CoreError
-from yielding_tether.core.evaluation import Program
-from yielding_tether.core.fitting import fit_limb, guide_places, system_channels
+from yielding_tether.core.fitting import fit
 from yielding_tether.core.operations.pose import Drag, apply, solve
+from yielding_tether.core.program import Program
 from yielding_tether.core.transforms import rotation_distance
 
+from .readings import guides_of, limbs_of
 from .test_handover import captured, demo
 from .worlds import limb_member, random_take, scene, stepped, unit
 
@@ -24,14 +25,14 @@ class Drags(unittest.TestCase):
 
     def test_an_ik_control_goes_where_it_is_dragged_whichever_system_drives(self) -> None:
         program = demo()
-        limb = program.limbs["marl", "arm.R"]
+        limb = program.bounds["marl", "arm.R"]
         rng = np.random.default_rng(1)
         for frame in (20.0, 60.0, 130.0, 180.0):
             here = program.evaluate([frame])
             for _ in range(5):
                 root = here.pos[0, limb.nodes[0]]
                 to = root + np.array(unit(rng, 3)) * rng.uniform(0.15, 0.45)
-                drag = Drag("marl", "arm.R", "control", frame, tuple(to.tolist()), unit(rng, 4))
+                drag = Drag("marl", "arm.R", "arm.R.ik", frame, tuple(to.tolist()), unit(rng, 4))
                 pos, rot = self.place_of(program, drag, limb.nodes[2])
                 np.testing.assert_allclose(pos, to, atol=1e-9)
                 self.assertLess(float(rotation_distance(rot, np.array(drag.rotation))), 1e-9)
@@ -39,11 +40,11 @@ class Drags(unittest.TestCase):
     def test_an_idle_drag_starts_from_the_drawn_place(self) -> None:
         """Dragging the idle control to where it is drawn moves nothing."""
         program = demo()
-        limb = program.limbs["marl", "arm.R"]
+        limb = program.bounds["marl", "arm.R"]
         here = program.evaluate([60.0])
         end = limb.nodes[2]
         still = Drag(
-            "marl", "arm.R", "control", 60.0, tuple(here.pos[0, end].tolist()), tuple(here.rot[0, end].tolist())
+            "marl", "arm.R", "arm.R.ik", 60.0, tuple(here.pos[0, end].tolist()), tuple(here.rot[0, end].tolist())
         )
         posed = program.evaluate([60.0], overrides=dict(solve(program, still).values))
         nodes = list(limb.nodes)
@@ -52,17 +53,17 @@ class Drags(unittest.TestCase):
 
     def test_a_guide_turns_the_limb_towards_itself(self) -> None:
         program = demo()
-        limb = program.limbs["marl", "arm.L"]
+        limb = program.bounds["marl", "arm.L"]
         for frame in (30.0, 150.0):
             here = program.evaluate([frame])
-            to = guide_places(limb, here)[0] + np.array([0.1, 0.25, -0.1])
-            drag = Drag("marl", "arm.L", "guide", frame, tuple(to.tolist()))
+            to = guides_of(program, limb, here)[0] + np.array([0.1, 0.25, -0.1])
+            drag = Drag("marl", "arm.L", "arm.L.guide", frame, tuple(to.tolist()))
             posed = program.evaluate([frame], overrides=dict(solve(program, drag).values))
             # The end stays; the guide now stands in the half plane of where it was put.
             np.testing.assert_allclose(posed.pos[0, limb.nodes[2]], here.pos[0, limb.nodes[2]], atol=1e-9)
             a, c = here.pos[0, limb.nodes[0]], here.pos[0, limb.nodes[2]]
             aim = (c - a) / np.linalg.norm(c - a)
-            sides = [g - a - ((g - a) @ aim) * aim for g in (to, guide_places(limb, posed)[0])]
+            sides = [g - a - ((g - a) @ aim) * aim for g in (to, guides_of(program, limb, posed)[0])]
             cosine = sides[0] @ sides[1] / np.prod([np.linalg.norm(s) for s in sides])
             self.assertAlmostEqual(float(cosine), 1.0, places=9)
 
@@ -71,36 +72,36 @@ class Drags(unittest.TestCase):
         program = demo()
         rng = np.random.default_rng(12)
         for frame, part in ((30.0, "arm.L"), (150.0, "arm.R"), (90.0, "leg.R")):
-            limb = program.limbs["marl", part]
+            limb = program.bounds["marl", part]
             here = program.evaluate([frame])
-            stands = guide_places(limb, here)[0]
+            stands = guides_of(program, limb, here)[0]
             a, c = here.pos[0, limb.nodes[0]], here.pos[0, limb.nodes[2]]
             aim = (c - a) / np.linalg.norm(c - a)
             foot = a + ((stands - a) @ aim) * aim
             away = (stands - foot) / np.linalg.norm(stands - foot)
             for distance in rng.uniform(0.2, 9.0, 6):
                 to = foot + distance * away
-                take, proof = apply(program, Drag("marl", part, "guide", frame, tuple(to.tolist())))
+                take, proof = apply(program, Drag("marl", part, f"{part}.guide", frame, tuple(to.tolist())))
                 after = Program(program.scene, take)
                 posed = after.evaluate([frame])
                 nodes = program.joints()[1]
                 self.assertLess(np.abs(posed.pos[:, nodes] - here.pos[:, nodes]).max(), 1e-9)
-                extra = after.sample([frame], 0, np.array([limb.guide]))[0]
-                np.testing.assert_allclose(guide_places(limb, posed, extra)[0], to, atol=1e-6)
-                self.assertEqual(proof.changes, ())
+                extra = after.sample([frame], 0, np.array([limb.own[f"{part}.ik", "guide"]]))[0]
+                np.testing.assert_allclose(guides_of(program, limb, posed, extra)[0], to, atol=1e-6)
+                self.assertTrue(all(c.as_before and c.smooth for c in proof.changes))
 
     def test_joints_of_any_part_turn_as_asked(self) -> None:
         program = demo()
         rng = np.random.default_rng(2)
         for part, joint in (("spine", "chest"), ("head", "neck"), ("arm.R", "forearm.R"), ("leg.L", "shin.L")):
             turn = unit(rng, 4)
-            drag = Drag("marl", part, "joint", 140.0, (0.0, 0.0, 0.0), turn, joint)
+            drag = Drag("marl", part, joint, 140.0, (0.0, 0.0, 0.0), turn)
             _, rot = self.place_of(program, drag, program.nodes["marl", joint])
             self.assertLess(float(rotation_distance(rot, np.array(turn))), 1e-9)
 
     def test_the_root_goes_where_it_is_dragged(self) -> None:
         program = demo()
-        drag = Drag("marl", "hips", "control", 33.0, (0.3, 0.7, 0.1), unit(np.random.default_rng(3), 4))
+        drag = Drag("marl", "hips", "hips", 33.0, (0.3, 0.7, 0.1), unit(np.random.default_rng(3), 4))
         pos, rot = self.place_of(program, drag, program.nodes["marl", "hips"])
         np.testing.assert_allclose(pos, drag.position, atol=1e-12)
         self.assertLess(float(rotation_distance(rot, np.array(drag.rotation))), 1e-12)
@@ -108,11 +109,11 @@ class Drags(unittest.TestCase):
     def test_keys_are_put_at_the_frame_in_the_driving_system_only(self) -> None:
         program = demo()
         for frame, driving in ((64.0, "fk"), (150.0, "ik")):
-            take, proof = apply(program, Drag("marl", "arm.R", "control", frame, (0.1, 1.3, 0.4)))
+            take, proof = apply(program, Drag("marl", "arm.R", "arm.R.ik", frame, (0.1, 1.3, 0.4)))
             changed = {n for n, c in take.curves.items() if c is not program.take.curves.get(n)}
-            limb = program.limbs["marl", "arm.R"]
+            limb = program.bounds["marl", "arm.R"]
             names = program.channel_names()
-            self.assertLessEqual(changed, {names[c] for c in system_channels(limb, driving)})
+            self.assertLessEqual(changed, {names[c] for c in limb.systems[driving].channels})
             for name in changed:
                 self.assertIsNotNone(take.curves[name].find(frame))
                 old, new = program.take.curves.get(name, EMPTY), take.curves[name]
@@ -124,21 +125,37 @@ class Drags(unittest.TestCase):
             self.assertEqual(proof.keys.removed, 0)
             self.assertLess(proof.outside_place.value, 1e-9)
 
-    def test_a_captured_part_asks_for_a_handover_first(self) -> None:
-        limb = next(iter(captured().limbs))
-        with self.assertRaisesRegex(CoreError, "Hand it over to IK or FK first"):
-            solve(captured(), Drag(*limb, "control", 10.0, (0.0, 1.0, 0.0)))
+    def test_a_captured_part_is_adjusted_and_its_capture_stays(self) -> None:
+        """Dragging any control of a captured limb puts it there by adjustments; the capture keeps every bit."""
+        program = captured()
+        (cap,) = program.take.captures.values()
+        was = cap.rotations.tobytes(), cap.offsets.tobytes()
+        for id, limb in limbs_of(program).items():
+            control = next(iter(limb.controls))
+            here = program.evaluate([10.0])
+            root, end = here.pos[0, limb.nodes[0]], here.pos[0, limb.nodes[2]]
+            to = root + 0.8 * (end - root) + np.array([0.02, 0.03, -0.02])
+            turn = tuple(here.rot[0, limb.nodes[2]].tolist())
+            drag = Drag(*id, control, 10.0, tuple(to.tolist()), turn)
+            found = solve(program, drag)
+            self.assertEqual(found.system, "captured")
+            posed = program.evaluate([10.0], overrides=dict(found.values))
+            np.testing.assert_allclose(posed.pos[0, limb.nodes[2]], to, atol=1e-9)
+            take, proof = apply(program, drag)
+            self.assertIs(take.captures["body"], cap)
+            self.assertLess(proof.outside_place.value, 1e-9)
+        self.assertEqual((cap.rotations.tobytes(), cap.offsets.tobytes()), was)
 
     def test_half_driven_frames_and_nonsense_are_refused(self) -> None:
         program = demo()
         half = Program(program.scene, program.take.with_curves({"marl/arm.R.drive": stepped((0, 0.5))}))
         for subject, drag, message in (
-            (half, Drag("marl", "arm.R", "control", 10.0, (0, 1, 0)), "half-driven at frame 10"),
-            (program, Drag("marl", "arm.R", "control", 10.0, (float("nan"), 1, 0)), "finite numbers"),
-            (program, Drag("marl", "arm.R", "control", 10.0, (0, 1, 0), (0, 0, 0, 0)), "quaternion of length one"),
-            (program, Drag("marl", "spine", "joint", 10.0, (0, 1, 0), joint="hand.R"), "has no joint hand.R"),
-            (program, Drag("marl", "tail", "control", 10.0, (0, 1, 0)), "has no part tail"),
-            (program, Drag("ghost", "tail", "control", 10.0, (0, 1, 0)), "no member ghost"),
+            (half, Drag("marl", "arm.R", "arm.R.ik", 10.0, (0, 1, 0)), "half-driven at frame 10"),
+            (program, Drag("marl", "arm.R", "arm.R.ik", 10.0, (float("nan"), 1, 0)), "finite numbers"),
+            (program, Drag("marl", "arm.R", "arm.R.ik", 10.0, (0, 1, 0), (0, 0, 0, 0)), "quaternion of length one"),
+            (program, Drag("marl", "spine", "hand.R", 10.0, (0, 1, 0)), "has no control 'hand.R'"),
+            (program, Drag("marl", "tail", "tail", 10.0, (0, 1, 0)), "has no part tail"),
+            (program, Drag("ghost", "tail", "tail", 10.0, (0, 1, 0)), "no member ghost"),
         ):
             with self.assertRaisesRegex(CoreError, message):
                 solve(subject, drag)
@@ -151,18 +168,17 @@ class IdleRidesAlong(unittest.TestCase):
         member = limb_member(rng)
         take = random_take(rng, (member,), spread=0.5).with_curves({"arm/limb.drive": stepped((0, 0.0))})
         program = Program(scene(member), take)
-        limb = program.limbs["arm", "limb"]
-        idle = [program.channel_names()[c] for c in limb.ik]
+        limb = program.bounds["arm", "limb"]
+        idle = [program.channel_names()[c] for c in limb.systems["ik"].channels]
         stored = {n: take.curves[n].numbers.tobytes() for n in idle if n in take.curves}
         self.assertGreater(len(stored), 5)
         worst = 0.0
         for k in range(1000):
             frame = float(rng.integers(0, 61))
-            handle = ("joint", "control", "guide")[k % 3]
-            joint = limb.part.joints[rng.integers(3)]
+            control = (limb.part.joints[rng.integers(3)], "limb.ik", "limb.guide")[k % 3]
             here = program.evaluate([frame])
             to = here.pos[0, limb.nodes[0]] + np.array(unit(rng, 3)) * rng.uniform(0.2, 0.6)
-            drag = Drag("arm", "limb", handle, frame, tuple(to.tolist()), unit(rng, 4), joint)  # type: ignore[arg-type]
+            drag = Drag("arm", "limb", control, frame, tuple(to.tolist()), unit(rng, 4))
             values = solve(program, drag).values
             names = program.channel_names()
             from yielding_tether.core.curves import set_value
@@ -173,9 +189,9 @@ class IdleRidesAlong(unittest.TestCase):
                     {names[c]: set_value(program.take.curves.get(names[c], EMPTY), frame, v) for c, v in values.items()}
                 ),
             )
-            limb = program.limbs["arm", "limb"]
+            limb = program.bounds["arm", "limb"]
             at = np.array([frame, float(rng.uniform(0, 60))])
-            fitted = fit_limb(program, limb, program.evaluate(at), "ik")
+            fitted = fit(program, limb, "ik", program.evaluate(at))
             worst = max(worst, float(fitted.position.max()), float(fitted.rotation.max()))
         self.assertLessEqual(worst, 1e-6)
         for name, data in stored.items():

@@ -9,9 +9,9 @@ from fractions import Fraction
 import numpy as np
 
 from yielding_tether.core.curves import FREE, LINEAR, STEPPED, Key, curve, set_value
-from yielding_tether.core.evaluation import Program
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.measure import meter, one_sided, steps
+from yielding_tether.core.program import Program
 from yielding_tether.core.proof import prove
 from yielding_tether.core.takes import Take
 
@@ -78,7 +78,7 @@ class Meters(unittest.TestCase):
         self.assertLess(speed.max(), 1e-9)
 
     def test_only_the_faulty_frame_stands_out(self) -> None:
-        limb = demo().limbs["marl", "arm.R"]
+        limb = demo().bounds["marl", "arm.R"]
         place, _ = meter(demo(), np.array(limb.nodes), demo().take.frames)
         self.assertEqual(int(place.argmax()), 118)
         self.assertLess(np.delete(place, 118).max(), 1e-9)
@@ -124,7 +124,7 @@ class Proving(unittest.TestCase):
         before = demo()
         name = "marl/head.ry"
         after = Program(before.scene, before.take.with_curves({name: set_value(before.take.curves[name], 20.0, 1.0)}))
-        proof = prove("any", before, after, 100.0, 120.0, [])
+        proof = prove("any", before, after, 100.0, 120.0)
         self.assertFalse(proof.clean)
         self.assertGreater(proof.outside_turn.value, 0.1)
         self.assertEqual(proof.departure_turn.value, 0.0)
@@ -143,13 +143,13 @@ class Proving(unittest.TestCase):
             keys = flat.all_keys()
             keys[index] = keys[index]._replace(**change)  # type: ignore[arg-type]
             after = Program(before.scene, replace(before.take, curves={"box/box.tx": curve(keys)}))
-            return prove("any", before, after, 10.0, 20.0, []).outside_place.value
+            return prove("any", before, after, 10.0, 20.0).outside_place.value
 
         self.assertEqual(proof_of(1, leaving=0.4), 0.0)
         self.assertAlmostEqual(proof_of(2, leaving=0.4), 0.4)
         self.assertAlmostEqual(proof_of(0, leaving=0.4), 0.4)
 
     def test_nothing_done_proves_clean(self) -> None:
-        proof = prove("nothing", demo(), Program(demo().scene, demo().take), 50.0, 60.0, [])
+        proof = prove("nothing", demo(), Program(demo().scene, demo().take), 50.0, 60.0)
         self.assertTrue(proof.clean)
         self.assertEqual((proof.keys.added, proof.keys.removed), (0, 0))

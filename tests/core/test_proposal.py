@@ -6,15 +6,17 @@ import unittest
 
 import numpy as np
 
-from yielding_tether.core.cast import LimbPart, Member
+from yielding_tether.core.cast import Member
 from yielding_tether.core.errors import CoreError
-from yielding_tether.core.evaluation import Program
-from yielding_tether.core.fitting import fit_limb
+from yielding_tether.core.fitting import fit
+from yielding_tether.core.parts import LimbPart
+from yielding_tether.core.program import Program
 from yielding_tether.core.proposal import find_hinge, find_limbs, propose
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene, Take
 from yielding_tether.demo.marl import marl
 
+from .readings import limbs_of
 from .worlds import random_take
 
 V = tuple[float, float, float]
@@ -62,8 +64,8 @@ class Structure(unittest.TestCase):
             member = Member("beast", "Beast", "character", bones, proposal.parts)
             take = random_take(np.random.default_rng(1), (member,))
             program = Program(Scene("s", (member,)), Take("t", take.rate, 0, 60, take.curves))
-            for limb in program.limbs.values():
-                found = fit_limb(program, limb, program.evaluate(np.arange(0.0, 60.0, 7.0)), "ik")
+            for limb in limbs_of(program).values():
+                found = fit(program, limb, "ik", program.evaluate(np.arange(0.0, 60.0, 7.0)))
                 self.assertLess(found.position.max(), 1e-6)
                 self.assertLess(found.rotation.max(), 1e-6)
 

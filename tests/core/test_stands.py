@@ -8,7 +8,7 @@ from fractions import Fraction
 import numpy as np
 
 from yielding_tether.core.curves import FREE, LINEAR, SMOOTH, Key, curve
-from yielding_tether.core.evaluation import Program
+from yielding_tether.core.program import Program
 from yielding_tether.core.stands import find_stands
 from yielding_tether.core.takes import Take
 from yielding_tether.core.transforms import inverse, multiply, rotate

@@ -8,18 +8,14 @@ import unittest
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from yielding_tether.core.transforms import (
-    ORDERS,
+from yielding_tether.core.kernels.scalars import (
     euler_to_quat,
     mean_rotation,
-    multiply,
-    quat_to_euler,
-    rotate,
-    rotation_distance,
     shortest_arc,
     sine_cosine,
     slerp,
 )
+from yielding_tether.core.transforms import ORDERS, multiply, quat_to_euler, rotate, rotation_distance
 
 from .worlds import unit
 

@@ -7,8 +7,10 @@ from fractions import Fraction
 import numpy as np
 from numpy.random import Generator
 
-from yielding_tether.core.cast import ANGLES, FkPart, FreePart, LimbPart, Member, channel_id
+from yielding_tether.core.cast import Member
+from yielding_tether.core.channels import channel_id
 from yielding_tether.core.curves import FREE, LINEAR, SMOOTH, Curve, Key, curve
+from yielding_tether.core.parts import FkPart, FreePart, LimbPart
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene, Take, Tether
 from yielding_tether.core.transforms import ORDERS
@@ -80,8 +82,8 @@ def random_take(
             for c in part.channels():
                 if c.name in skip:
                     continue
-                size = spread if c.name in ANGLES else 0.1 * spread
-                if c.role == "offset":
+                size = spread if c.kind == "angle" else 0.1 * spread
+                if not c.system:
                     size = 0.03
                 curves[channel_id(member.id, c.control, c.name)] = random_curve(rng, last, size, kinds=kinds)
     return Take("random", Fraction(24), 0, last, curves)

@@ -12,8 +12,8 @@ from scipy.spatial.transform import Rotation
 
 from tests.core.test_handover import demo
 from tests.servers import node
-from yielding_tether.core.cast import LimbPart
-from yielding_tether.core.evaluation import Program
+from yielding_tether.core.parts import LimbPart
+from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene
 from yielding_tether.formats import FormatError, bvh
 

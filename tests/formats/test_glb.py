@@ -14,7 +14,7 @@ from tests.core.test_handover import captured, demo
 from tests.servers import node
 from yielding_tether.core.cast import Shape
 from yielding_tether.core.errors import CoreError
-from yielding_tether.core.evaluation import Program
+from yielding_tether.core.program import Program
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import glb
 

@@ -11,7 +11,7 @@ import numpy as np
 
 from tests.formats.test_bvh import written
 from yielding_tether.core.errors import CoreError
-from yielding_tether.core.evaluation import Program
+from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene
 from yielding_tether.formats import FormatError, bvh
 

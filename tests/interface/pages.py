@@ -105,8 +105,8 @@ class Pages(unittest.TestCase):
     def grab(self, page: Page, limb: str, kind: int) -> tuple[float, float]:
         """Where a limb's control (0) or guide (1) is on the screen."""
         info = self.http.get(f"/takes/{self.take()}").json()
-        n = next(i for i, found in enumerate(info["limbs"]) if found["part"] == limb)
-        row = len(info["joints"]) + 2 * n + kind
+        control = f"{limb}.{('ik', 'guide')[kind]}"
+        row = next(h["row"] for h in info["handles"] if h["control"] == control)
         frame = int(page.get_by_label("Frame", exact=True).input_value())
         return self.projected(page, row, frame)
 

@@ -145,9 +145,9 @@ class Bench(Pages):
         page = self.bench()
         card = page.get_by_label("Part card")
         expect(card).to_contain_text("IK drives here, follows rail")
-        limb = demo().limbs["marl", "arm.R"]
-        values = demo().sample([118.0], 0, limb.ik)[:, 0]
-        for label, value in (("arm.R.ik move x", 1000 * values[0]), ("arm.R.ik swivel", np.degrees(values[6]))):
+        limb = demo().bounds["marl", "arm.R"]
+        values = demo().sample([118.0], 0, limb.systems["ik"].channels)[:, 0]
+        for label, value in (("move x", 1000 * values[0]), ("swivel", np.degrees(values[6]))):
             field = card.get_by_label(f"{label} at this frame", exact=True)
             self.assertAlmostEqual(float(field.input_value()), float(value), delta=5.1e-4)
         card.get_by_role("button", name=re.compile("FK, idle")).click()
@@ -165,7 +165,7 @@ class Bench(Pages):
             page.get_by_test_id("picker").set_input_files(file)
             page.wait_for_url(re.compile(r"/take/\d+"), timeout=15_000)
         self.drawn(page)
-        expect(page.get_by_test_id("driver")).to_contain_text("Captured motion drives here")
+        expect(page.get_by_test_id("driver")).to_contain_text("The capture drives here")
         self.select(page, "left arm", 5, 20)
         expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
         page.keyboard.press("Enter")
@@ -211,13 +211,13 @@ class Bench(Pages):
     def test_what_the_page_drags_is_what_the_core_solves(self) -> None:
         """A drag of the guide changes the swivel by what `pose.solve` says for the same place."""
         info = self.http.get(f"/takes/{self.take()}").json()
-        drag = pose.Drag("marl", "arm.L", "guide", 150.0, (0.7, 1.3, 0.2))
+        drag = pose.Drag("marl", "arm.L", "arm.L.guide", 150.0, (0.7, 1.3, 0.2))
         asked = {
             "revision": info["revision"],
             "frame": 150,
             "member": "marl",
             "part": "arm.L",
-            "handle": "guide",
+            "control": "arm.L.guide",
             "position": [0.7, 1.3, 0.2],
         }
         self.http.post(f"/takes/{self.take()}/pose", json=asked).raise_for_status()
@@ -231,5 +231,5 @@ class Bench(Pages):
         field = page.get_by_label("Frame", exact=True)
         field.fill("150")
         field.press("Enter")
-        shown = page.get_by_label("arm.L.ik swivel at this frame", exact=True)
+        shown = page.get_by_label("swivel at this frame", exact=True)
         expect(shown).to_have_value(f"{np.degrees(swivel):.3f}".rstrip("0").rstrip("."), timeout=15_000)

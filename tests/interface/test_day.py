@@ -14,9 +14,9 @@ from tests.interface.pages import Pages
 from tests.servers import ROOT
 from yielding_tether.core.clips import copy
 from yielding_tether.core.curves import sample
-from yielding_tether.core.evaluation import Program
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import paste, repair
+from yielding_tether.core.program import Program
 from yielding_tether.core.proof import prove
 from yielding_tether.demo.lantern_round import lantern_round
 
@@ -279,7 +279,7 @@ class Access(Pages):
         expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
         self.assertEqual(self.violations(page), [], "bench, tried")
         page.keyboard.press("Escape")
-        page.get_by_label("Curve of arm.R.ik move x", exact=True).click()
+        page.get_by_label("Curve of move x", exact=True).click()
         expect(page.get_by_test_id("curves")).to_be_visible()
         self.assertEqual(self.violations(page), [], "curves")
         page.get_by_role("button", name="Day / lamp").click()

@@ -10,14 +10,13 @@ import numpy as np
 
 from tests.core.test_handover import demo
 from tests.servers import Service
-from yielding_tether.core.evaluation import Program
 from yielding_tether.core.findings import find_all
-from yielding_tether.core.operations import repair
-from yielding_tether.core.proof import prove
+from yielding_tether.core.operations import OPERATIONS, repair
+from yielding_tether.core.program import Program
+from yielding_tether.core.proof import prove, sentence
 from yielding_tether.core.stands import find_stands
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import glb
-from yielding_tether.service.operations import OFFERED, sentence
 
 ARM = {"member": "marl", "part": "arm.R"}
 
@@ -119,7 +118,7 @@ class Routes(unittest.TestCase):
     def test_every_operation_runs_with_its_default_choices(self) -> None:
         info = self.opened()
         listed = {o["id"]: o for o in self.http.get("/operations").json()}
-        self.assertEqual(set(listed), set(OFFERED))
+        self.assertEqual(set(listed), set(OPERATIONS))
         parts = {"parts": [ARM], "first": 118}
         clip = self.http.post(
             f"/takes/{info['id']}/clips", json={"member": "marl", "parts": ["arm.L"], "first": 30, "last": 30}
@@ -164,7 +163,7 @@ class Routes(unittest.TestCase):
             f"/takes/{info['id']}/compare", params={"a": info["revision"], "b": done["revision"]}
         ).json()
         after = Program(demo().scene, repair.apply(demo(), [])[0])
-        proof = prove("compare", demo(), after, 0.0, 204.0, [])
+        proof = prove("compare", demo(), after, 0.0, 204.0)
         self.assertEqual(max(got["place"]), got["place"][118])
         self.assertAlmostEqual(got["proof"]["departure_place"]["value"], proof.departure_place.value, places=12)
         self.assertEqual((got["findings_a"], got["findings_b"]), (1, 0))
@@ -194,4 +193,4 @@ class Routes(unittest.TestCase):
         self.assertEqual((bad.status_code, "no member nobody" in bad.text), (422, True))
         card = self.http.get(f"/takes/{info['id']}/card", params={**ARM, "frame": 118}).json()
         self.assertIn("marl/arm.R.drive", [c["name"] for c in card["others"]])
-        self.assertEqual(json.loads(json.dumps(card))["driver"], "IK")
+        self.assertEqual(json.loads(json.dumps(card))["driver"], "ik")

@@ -37,7 +37,7 @@ class Writer:
                     head = http.get(f"/takes/{self.take}").json()["revision"]
                     asked = {
                         "revision": head, "frame": dice.randint(5, 100), "member": "marl", "part": "arm.R",
-                        "handle": "control", "position": [-0.3 + 0.2 * dice.random(), 1.1, 0.3],
+                        "control": "arm.R.ik", "position": [-0.3 + 0.2 * dice.random(), 1.1, 0.3],
                     }  # fmt: skip
                     answer = http.post(f"/takes/{self.take}/pose", json=asked)
                 except (httpx.HTTPError, KeyError, ValueError):

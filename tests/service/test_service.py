@@ -11,13 +11,13 @@ import numpy as np
 from websockets.exceptions import ConnectionClosed, InvalidStatus
 from websockets.sync.client import connect
 
+from tests.core.readings import guides_of
 from tests.core.test_handover import demo
 from tests.formats.test_bvh import written
 from tests.servers import Service
-from yielding_tether.core.evaluation import Program
-from yielding_tether.core.fitting import guide_places
 from yielding_tether.core.measure import meter
 from yielding_tether.core.operations import handover, pose
+from yielding_tether.core.program import Program
 
 ARM = {"member": "marl", "part": "arm.R"}
 
@@ -75,14 +75,12 @@ class Serving(unittest.TestCase):
         info = self.opened()
         program = demo()
         raw = self.http.get(f"/takes/{info['id']}/poses", params={"first": 100, "last": 130}).content
-        rows = len(info["joints"]) + 2 * len(info["limbs"])
-        table = np.frombuffer(raw, "<f4").reshape(31, rows, 7)
+        table = np.frombuffer(raw, "<f4").reshape(31, info["rows"], 7)
         want = program.evaluate(np.arange(100.0, 131.0))
         np.testing.assert_allclose(table[:, : len(info["joints"]), :3], want.pos[:, program.joints()[1]], atol=1e-6)
-        n = next(i for i, limb in enumerate(info["limbs"]) if limb["part"] == "arm.R")
-        limb = program.limbs["marl", "arm.R"]
-        guides = table[:, len(info["joints"]) + 2 * n + 1, :3]
-        np.testing.assert_allclose(guides, guide_places(limb, want), atol=1e-6)
+        limb = program.bounds["marl", "arm.R"]
+        guides = table[:, next(h["row"] for h in info["handles"] if h["control"] == "arm.R.guide"), :3]
+        np.testing.assert_allclose(guides, guides_of(program, limb, want), atol=1e-6)
         found = self.http.get(
             f"/takes/{info['id']}/meter", params={"part": "marl/arm.R", "first": 100, "last": 130}
         ).json()
@@ -90,7 +88,7 @@ class Serving(unittest.TestCase):
         np.testing.assert_array_equal(found["pose"], place)
         np.testing.assert_array_equal(found["speed"], speed)
         card = self.http.get(f"/takes/{info['id']}/card", params={**ARM, "frame": 118}).json()
-        self.assertEqual((card["driver"], card["drive"]), ("IK", 1.0))
+        self.assertEqual((card["driver"], card["says"]), ("ik", "IK drives here"))
         self.assertAlmostEqual(card["idle_place"], place[18], places=9)
         driving = next(s for s in card["systems"] if s["driving"])
         self.assertTrue(all(c["keyed"] for c in driving["channels"]))
@@ -133,7 +131,7 @@ class Serving(unittest.TestCase):
         base = f"/takes/{info['id']}"
         for path, body, status, message in (
             ("/try", self.asked(info, operation="polish"), 422, "There is no operation 'polish'"),
-            ("/try", self.asked(info, choices={"to": "up"}), 422, "is one of ik, fk"),
+            ("/try", self.asked(info, choices={"to": "up"}), 422, "is one of ik, fk, place, captured"),
             ("/try", self.asked(info, choices={"settle": 3.5}), 422, "whole number from 0 to 48"),
             ("/try", self.asked(info, choices={"pace": 1}), 422, "has no choice 'pace'"),
             ("/try", self.asked(info, first=900), 422, "runs from 0 to 204"),
@@ -143,9 +141,9 @@ class Serving(unittest.TestCase):
             ("/transforms", {"times": [1e400]}, 422, ""),
             (
                 "/pose",
-                {**ARM, "revision": info["revision"], "frame": 3, "handle": "joint", "position": [0, 0, 0]},
+                {**ARM, "revision": info["revision"], "frame": 3, "control": "wing", "position": [0, 0, 0]},
                 422,
-                "no joint",
+                "no control",
             ),
         ):
             got = self.http.post(base + path, content=json.dumps(body), headers={"Content-Type": "application/json"})
@@ -158,7 +156,7 @@ class Serving(unittest.TestCase):
         text, places = written(np.random.default_rng(1), frames=20)
         before = len(self.http.get("/scenes").json())
         got = self.http.post("/import", params={"filename": "walk.bvh"}, content=text.encode()).json()
-        self.assertEqual(sorted(got["limbs"]), ["left arm", "left leg", "right arm", "right leg"])
+        self.assertEqual(sorted(got["parts"]), ["left arm", "left leg", "right arm", "right leg"])
         take = got["take_id"]
         info = self.http.get(f"/takes/{take}").json()
         asked = {
@@ -195,7 +193,7 @@ class Serving(unittest.TestCase):
             "revision": info["revision"],
             "frame": 60,
             **ARM,
-            "handle": "control",
+            "control": "arm.R.ik",
             "position": [-0.2, 1.2, 0.35],
             "rotation": [0, 0, 0, 1],
         }
@@ -206,7 +204,7 @@ class Serving(unittest.TestCase):
             self.assertEqual(struct.unpack_from("<I", data)[0], 7)
             table = np.frombuffer(data, "<f4", offset=4).reshape(-1, 7)
             program = demo()
-            found = pose.solve(program, pose.Drag("marl", "arm.R", "control", 60.0, (-0.2, 1.2, 0.35)))
+            found = pose.solve(program, pose.Drag("marl", "arm.R", "arm.R.ik", 60.0, (-0.2, 1.2, 0.35)))
             want = program.evaluate([60.0], overrides=dict(found.values)).pos[0, program.joints()[1]]
             np.testing.assert_allclose(table[: len(want), :3], want, atol=1e-6)
             for bad in (

@@ -66,7 +66,7 @@ class Starting(unittest.TestCase):
         scene = httpx.get(f"http://127.0.0.1:{ports[0]}/api/scenes").json()[0]
         httpx.delete(f"http://127.0.0.1:{ports[0]}/api/scenes/{scene['id']}").raise_for_status()
         httpx.post(f"http://127.0.0.1:{ports[1]}/api/takes/1/pose", json={
-            "revision": 1, "frame": 20, "member": "marl", "part": "hips", "handle": "control", "position": [0, 0.8, 0],
+            "revision": 1, "frame": 20, "member": "marl", "part": "hips", "control": "hips", "position": [0, 0.8, 0],
         }).raise_for_status()  # fmt: skip
         # A third one on the first's folder is told, and harms nothing.
         third = self.start("a", free_port())

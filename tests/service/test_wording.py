@@ -7,13 +7,15 @@ from dataclasses import replace
 
 import numpy as np
 
+from tests.core.readings import drive_of, limbs_of
 from tests.core.test_handover import demo
 from yielding_tether.core.curves import LEAVING
-from yielding_tether.core.evaluation import Program
 from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.program import Program
+from yielding_tether.core.proof import sentence
+from yielding_tether.service.describe import strands
 from yielding_tether.service.guard import is_local
-from yielding_tether.service.operations import sentence
-from yielding_tether.service.studio import Recent, strands
+from yielding_tether.service.studio import Recent
 
 
 class Sentences(unittest.TestCase):
@@ -23,7 +25,7 @@ class Sentences(unittest.TestCase):
         self.assertTrue(sentence(proof).startswith(f"Nothing moves at the change (was {pop:.1f} mm); speed passes on;"))
         self.assertIn("outside unchanged", sentence(proof))
         rough = replace(proof, changes=(replace(proof.changes[0], pose=0.012, speed=0.5, reason=""),))
-        self.assertIn("Moves 12.0 mm at the change", sentence(rough))
+        self.assertIn("Moves 12.0 mm at frame 118", sentence(rough))
         self.assertIn("speed jumps 500.0 mm a frame at frame 118", sentence(rough))
         named = replace(proof, changes=(replace(proof.changes[0], speed=0.5, reason="right arm is straight"),))
         self.assertIn("right arm is straight", sentence(named))
@@ -39,13 +41,16 @@ class Strands(unittest.TestCase):
         take, _ = apply(demo(), Handover((("marl", "arm.L"),), "fk", 130.0, 160.0))
         program = Program(demo().scene, take)
         for row in strands(program, []):
-            limb = program.limbs.get((row.member, row.part))
+            limb = limbs_of(program).get((row.member, row.part))
+            self.assertEqual(row.main, limb is not None)
             if limb is None:
-                self.assertEqual(row.drive, [])
+                self.assertEqual({level for _, level in row.level}, {0.0})
                 continue
-            want = program.sample(take.frames, LEAVING, np.array([limb.drive]))[0]
-            got = [max(r for r in row.drive if r[0] <= frame)[1] for frame in take.frames]
+            want = program.sample(take.frames, LEAVING, np.array([drive_of(limb)]))[0]
+            got = [max(r for r in row.level if r[0] <= frame)[1] for frame in take.frames]
             self.assertEqual(got, want.tolist())
+            names = [max(r for r in row.states if r[0] <= frame)[1] for frame in take.frames]
+            self.assertEqual(names, [("fk", "ik")[int(v)] for v in want])
 
 
 class Doors(unittest.TestCase):

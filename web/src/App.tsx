@@ -79,7 +79,7 @@ export async function bringIn(file: File, refresh: () => unknown) {
   try {
     const found = await importFile(file, localStorage.getItem("unit") ?? "");
     await refresh();
-    notice.say(`${file.name}: ${found.limbs.length ? `found ${found.limbs.join(", ")}` : "no limbs found"}. ${found.notes.join(" ")}`);
+    notice.say(`${file.name}: ${found.parts.length ? `found ${found.parts.join(", ")}` : "no limbs found"}. ${found.notes.join(" ")}`);
     go(`/take/${found.take_id}`);
   } catch (error) {
     notice.warn(`${file.name} was not brought in. ${(error as Error).message}`);

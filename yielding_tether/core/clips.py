@@ -12,11 +12,14 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .cast import Channel, FreePart, Member, Part
-from .curves import EMPTY, FENCE, Curve, curve, insert
+from .cast import Member
+from .channels import Channel
+from .curves import FENCE, Curve, curve, insert
 from .errors import CoreError
-from .evaluation import Poses, Program
 from .measure import stencil, steps
+from .parts import Part
+from .program import Poses, Program
+from .rig import Bound
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, multiply, rotate
 
@@ -58,7 +61,7 @@ def copy(program: Program, member_id: str, parts: Sequence[str], first: float, l
     if not take.first <= first <= last <= take.last:
         raise CoreError(f"Frames {first:g} to {last:g} do not lie in the take.")
     member = program.scene.member(member_id)
-    copied = tuple(_copy_part(program, member, member.part(p), float(first), float(last)) for p in parts)
+    copied = tuple(_copy_part(program, program.bound(member_id, p), float(first), float(last)) for p in parts)
     labels = ", ".join(p.label for p in copied[:3]) + (f" and {len(copied) - 3} more" if len(copied) > 3 else "")
     made = name.strip() or (f"{labels}, frame {first:g}" if first == last else f"{labels}, {first:g} to {last:g}")
     return Clip(made[:120], member.name, float(last - first), copied)
@@ -70,87 +73,85 @@ def _cut(kept: Curve, first: float, last: float, default: float) -> Curve:
     return curve([k._replace(time=k.time - first) for k in whole.all_keys() if first <= k.time <= last])
 
 
-def _copy_part(program: Program, member: Member, part: Part, first: float, last: float) -> PartClip:
+def _copy_part(program: Program, bound: Bound, first: float, last: float) -> PartClip:
     channels: list[tuple[str, str, Curve | None, float]] = []
     times = {0.0, last - first}
-    for slot, channel in slots(part).items():
-        name, kept = _kept(program, member, channel)
-        default = float(program.defaults[program.channels[name]])
+    for slot, c in slots(program, bound).items():
+        kept, default = program.curve(c), float(program.defaults[c])
         cut = _cut(kept, first, last, default) if len(kept) else None
-        channels.append((slot, channel.role, cut, default))
+        channels.append((slot, role(program.info[c][2]), cut, default))
         times |= set(cut.times.tolist()) if cut is not None else set()
     weights = []
-    names = program.channel_names()
-    for c in program.tether_channels(member.id, control_of(part)):
-        suffix = names[c].removeprefix(f"{member.id}/{control_of(part)}.")
-        weights.append((suffix, _cut(program.take.curves.get(names[c], EMPTY), first, last, 0.0)))
+    for c in bound.weight_channels:
+        weights.append((program.info[c][2].name, _cut(program.curve(c), first, last, 0.0)))
     at = np.array(sorted(times))
     step = steps(program.key_times(), at + first)
     samples, sides = stencil(at + first, step)
-    turns = local_turns(program, member, part, program.evaluate(samples, sides))
+    turns = local_turns(program, bound, program.evaluate(samples, sides))
+    part = bound.part
     return PartClip(
         part.name, part.label, part.side, part.kind, tuple(channels), tuple(weights), at, step,
         turns.reshape(len(at), 2, 5, len(part.joints), 4),
     )  # fmt: skip
 
 
-def slots(part: Part) -> dict[str, Channel]:
+def slots(program: Program, bound: Bound) -> dict[str, int]:
     """Channels of a part by what they are to it, whatever its joints and controls are called: "joint 0 rx",
-    "ik swivel", "part drive"."""
+    "ik swivel", "part drive". What it follows is told apart."""
     found = {}
-    for channel in part.channels():
-        if channel.control in part.joints:
-            owner = f"joint {part.joints.index(channel.control)}"
-        else:
-            owner = "part" if channel.control == part.name else "ik"
-        found[f"{owner} {channel.name}"] = channel
+    joints = bound.part.joints
+    weights = set(bound.weight_channels)
+    for (control, name), c in bound.own.items():
+        if c in weights:
+            continue
+        owner = (
+            f"joint {joints.index(control)}" if control in joints else "part" if control == bound.part.name else "ik"
+        )
+        # Inner joints are told by their number too.
+        joint, dot, rest = name.rpartition(".")
+        known = dot and joint in joints
+        found[f"{owner} {f'joint {joints.index(joint)} {rest}' if known else name}"] = c
     return found
 
 
-def control_of(part: Part) -> str:
-    """Name of the control of a part that can follow something; empty if none can."""
-    return part.joint if isinstance(part, FreePart) else getattr(part, "ik", "")
-
-
-def _kept(program: Program, member: Member, channel: Channel) -> tuple[str, Curve]:
-    name = f"{member.id}/{channel.control}.{channel.name}"
-    return name, program.take.curves.get(name, EMPTY)
+def role(channel: Channel) -> str:
+    """What a channel is in a clip: "drive" for what says which system drives, else its system or "offset"."""
+    return "drive" if channel.kind == "share" else channel.system or "offset"
 
 
 def _above(skeleton: Skeleton, joint: str) -> int:
     return skeleton.parents[skeleton.index[joint]]
 
 
-def local_turns(program: Program, member: Member, part: Part, poses: Poses) -> Floats:
+def local_turns(program: Program, bound: Bound, poses: Poses) -> Floats:
     """(F, J, 4) turns of a part's joints against what is above them, beyond rest, in the axes of the body."""
-    skeleton = member.skeleton
+    skeleton = bound.member.skeleton
     rest = skeleton.rest_pose[1]
-    out = np.empty((len(poses.times), len(part.joints), 4))
-    for k, joint in enumerate(part.joints):
+    out = np.empty((len(poses.times), len(bound.nodes), 4))
+    for k, joint in enumerate(bound.part.joints):
         j, p = skeleton.index[joint], _above(skeleton, joint)
-        own = multiply(poses.rot[:, program.nodes[member.id, joint]], inverse(rest[j]))
+        own = multiply(poses.rot[:, bound.nodes[k]], inverse(rest[j]))
         if p >= 0:
-            above = poses.rot[:, program.nodes[member.id, skeleton.joints[p].name]]
-            own = multiply(inverse(multiply(above, inverse(rest[p]))), own)
+            own = multiply(inverse(multiply(poses.rot[:, bound.above[k]], inverse(rest[p]))), own)
         out[:, k] = own
     return out
 
 
-def put_turns(program: Program, member: Member, part: Part, poses: Poses, turns: Floats) -> None:
+def put_turns(bound: Bound, poses: Poses, turns: Floats) -> None:
     """Poses a part's joints in place: the inverse of `local_turns`, with the lengths that the poses have."""
-    skeleton = member.skeleton
+    skeleton = bound.member.skeleton
     rest = skeleton.rest_pose[1]
-    placed = [program.nodes[member.id, joint] for joint in part.joints]
     old_pos, old_rot = poses.pos.copy(), poses.rot.copy()
-    for k, joint in enumerate(part.joints):
+    for k in bound.outward:
+        joint = bound.part.joints[k]
         j, p = skeleton.index[joint], _above(skeleton, joint)
         own = multiply(turns[:, k], np.broadcast_to(rest[j], (len(turns), 4)))
         if p >= 0:
-            up = program.nodes[member.id, skeleton.joints[p].name]
+            up, node = bound.above[k], bound.nodes[k]
             own = multiply(multiply(poses.rot[:, up], inverse(rest[p])), own)
-            reach = rotate(inverse(old_rot[:, up]), old_pos[:, placed[k]] - old_pos[:, up])
-            poses.pos[:, placed[k]] = poses.pos[:, up] + rotate(poses.rot[:, up], reach)
-        poses.rot[:, placed[k]] = own
+            reach = rotate(inverse(old_rot[:, up]), old_pos[:, node] - old_pos[:, up])
+            poses.pos[:, node] = poses.pos[:, up] + rotate(poses.rot[:, up], reach)
+        poses.rot[:, bound.nodes[k]] = own
 
 
 def across(member: Member) -> Floats:

@@ -14,7 +14,8 @@ from typing import NamedTuple
 import numpy as np
 
 from .errors import CoreError
-from .transforms import Floats, Ints, inlined, kernel
+from .kernels.sample import sample_packed
+from .transforms import Floats, Ints
 
 STEPPED, LINEAR, SMOOTH = 0, 1, 2
 FREE, AUTOMATIC, FLAT = 0, 1, 2
@@ -22,6 +23,8 @@ KINDS = ("stepped", "linear", "smooth")
 RULES = ("free", "automatic", "flat")
 #: Tag of a key put at the edge of an edited range.
 FENCE = 1
+#: Tag of the keys of a driver between which two systems are mixed on purpose.
+CROSSFADE = 2
 
 LEAVING, ARRIVING = 0, 1
 
@@ -106,64 +109,6 @@ def curve(keys: Iterable[Key]) -> Curve:
     )
 
 
-@kernel
-def _before(cubics, lo, hi, t, arriving):  # type: ignore[no-untyped-def]
-    """Index of the last key in rows lo…hi-1 at or before t (strictly before, when arriving), or lo - 1."""
-    a = lo
-    b = hi
-    while a < b:
-        m = (a + b) >> 1
-        if cubics[m, 0] < t or (arriving == 0 and cubics[m, 0] == t):
-            a = m + 1
-        else:
-            b = m
-    return a - 1
-
-
-@inlined
-def sample_row(lo, hi, cubics, at, side, frames, start, count, out, row):  # type: ignore[no-untyped-def]
-    """Fills out[row, 0:count] with the curve in rows lo…hi-1 of packed cubics at the times at[frames[start + b]].
-
-    Times mostly come in order, so the segment met last is tried first: its cubic stays at hand.
-    """
-    t0 = np.inf
-    t1 = -np.inf
-    p = c1 = c2 = c3 = 0.0
-    for b in range(count):
-        f = frames[start + b]
-        t = at[f]
-        if not (t0 < t < t1):
-            i = _before(cubics, lo, hi, t, side[f])
-            if i < lo:
-                out[row, b] = cubics[lo, 5]
-                continue
-            if i == hi - 1 or t == cubics[i, 0]:
-                out[row, b] = cubics[i, 1]
-                continue
-            if t == cubics[i + 1, 0] and cubics[i, 6] != 0.0:
-                out[row, b] = cubics[i + 1, 5]
-                continue
-            t0 = cubics[i, 0]
-            t1 = cubics[i + 1, 0]
-            p = cubics[i, 1]
-            c1 = cubics[i, 2]
-            c2 = cubics[i, 3]
-            c3 = cubics[i, 4]
-        s = t - t0
-        out[row, b] = p + s * (c1 + s * (c2 + s * c3))
-
-
-@kernel
-def sample_packed(starts, cubics, at, side, frames, out):  # type: ignore[no-untyped-def]
-    """Samples many curves at many times.
-
-    starts: (C + 1,) first row of each curve in cubics (n, 7), each with at least one row; at: (F,) frames; side:
-    (F,) 0 leaving, 1 arriving; frames: (F,) 0 … F - 1; out: (C, F).
-    """
-    for c in range(len(starts) - 1):
-        sample_row(starts[c], starts[c + 1], cubics, at, side, frames, 0, len(at), out, c)
-
-
 class Packed(NamedTuple):
     """Curves side by side in the form that the kernels read: `cubics` (n, 7) holds for each key its time, value
     leaving, the three coefficients of the cubic that leaves it, value arriving, and whether it is not stepped."""
@@ -198,9 +143,10 @@ def pack(curves: Sequence[Curve]) -> Packed:
 
 def sides(side: int | np.ndarray, count: int) -> np.ndarray:
     """(count,) side of each time: 0 leaving, 1 arriving."""
-    if isinstance(side, int):
-        return np.full(count, side, dtype=np.int64)
-    return np.ascontiguousarray(np.broadcast_to(np.asarray(side, dtype=np.int64), (count,)))
+    found = np.empty(count, dtype=np.int64)
+    # Always an array of its own: one that can't be written to would have the kernels compiled once more.
+    found[:] = side
+    return found
 
 
 def sample(c: Curve, at: Floats | Sequence[float], side: int = LEAVING, default: float = 0.0) -> Floats:
@@ -208,10 +154,9 @@ def sample(c: Curve, at: Floats | Sequence[float], side: int = LEAVING, default:
     times = np.ascontiguousarray(at, dtype=np.float64)
     if not len(c):
         return np.full(len(times), default, dtype=np.float64)
-    out = np.empty((1, len(times)))
-    sample_packed(*pack([c]), times, sides(side, len(times)), np.arange(len(times)), out)
-    found: Floats = out[0]
-    return found
+    out = np.empty(len(times))
+    sample_packed(*pack([c]), times, sides(side, len(times)), out)
+    return out
 
 
 def slopes(c: Curve, at: Floats | Sequence[float], side: int = LEAVING) -> Floats:

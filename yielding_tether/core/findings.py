@@ -2,25 +2,27 @@
 
 One finding for each fault, the cause before its symptoms: a change of system keyed by a smooth curve is one finding,
 whatever jumps or turns the wrong way in the middle of it; a change keyed on one system only is one finding, with the
-jump that it causes as its size. Speed is looked at only where a system or a tether changes.
+jump that it causes as its size; a body that jumps is one finding, not one for each part it carries. Jumps are looked for
+wherever a key is split or what drives changes, speed only where a system or a tether changes. A crossfade is wanted.
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from functools import partial
 from itertools import pairwise
 
 import numpy as np
 
-from .cast import FreePart
-from .curves import ARRIVING, EMPTY, LEAVING, STEPPED
-from .evaluation import Limb, Poses, Program
-from .fitting import limb_length, system_channels
+from .curves import ARRIVING, CROSSFADE, LEAVING, STEPPED, Curve
+from .kernels.two_segment import SENSIBLE
 from .measure import one_sided
-from .proof import unmatched_speed
-from .systems.two_segment import SENSIBLE
-from .transforms import Floats, Ints, multiply, rotate, rotation_distance
+from .program import Poses, Program
+from .proof import split_times, switch_times, unmatched_speed, unreached
+from .rig import Bound
+from .systems.two_segment import FAR, NEAR, TwoSegment, ik_name
+from .transforms import Floats, Ints, inverse, multiply, rotate, rotation_distance
 
 #: From this jump on a change is a pop: metres and radians.
 POP_PLACE, POP_TURN = 1e-4, 1e-3
@@ -32,19 +34,19 @@ OPPOSITE = np.radians(178.0)
 FLIP = np.radians(100.0)
 #: A limb bent less than this share of its length shows no side.
 BENT = 0.03
-#: A bend guide is lost beyond this many lengths of its limb, or nearer than this to the line of aim.
-FAR, NEAR = 3.0, 0.25
-
 KINDS = {
     "one-sided": "keyed on one system only",
     "pop": "jump",
     "speed": "jump of speed",
-    "smooth": "change spread over several frames",
-    "half": "half-driven frames",
+    "smooth": "spread change",
+    "half": "half-driven",
     "opposite": "opposite rotations",
-    "flip": "flipped bend",
-    "lost": "lost bend guide",
+    "flip": "bend flips",
+    "lost": "guide lost",
+    "reach": "place out of reach",
 }
+#: State of a stretch in which two systems are mixed.
+BOTH = "both"
 
 
 @dataclass(frozen=True)
@@ -66,70 +68,98 @@ class Finding:
     @property
     def key(self) -> str:
         """What it is known by: the same fault has the same key in every revision."""
-        return f"{self.kind}/{self.member}/{self.part}/{self.frame:g}"
+        return f"{self.kind}/{self.member}/{self.part}/{self.frame:.12g}"
+
+    @property
+    def short(self) -> str:
+        """The fault in a word or two, with its size where it has one."""
+        mm = f"{1000 * self.place:.0f} mm"
+        if self.kind == "one-sided":
+            return f"keyed on one side, jumps {mm}" if self.place > POP_PLACE else "keyed on one side"
+        said = {
+            "pop": f"jumps {mm}",
+            "speed": f"speed jumps {1000 * self.place:.1f} mm a frame",
+            "reach": f"{mm} out of reach",
+        }
+        return said.get(self.kind, KINDS[self.kind])
 
 
 @dataclass(frozen=True)
 class Stretch:
-    """A part of a limb's time with one state: "fk", "ik", "capture", or "both" where two are mixed."""
+    """A part of a part's time with one state: the name of the system that drives alone, or "both"."""
 
     state: str
     first: float
     last: float
 
 
-def find_all(program: Program, wanted: bool = False) -> list[Finding]:
+@dataclass
+class Memory:
+    """Findings of parts, remembered with the curves they were read from: a drag reads one part again."""
+
+    _kept: dict[tuple[str, str], tuple[object, list[Curve], list[Finding]]] = field(default_factory=dict)
+
+    def of(self, program: Program, bound: Bound) -> list[Finding]:
+        """Findings of a part, read again only if something that it is made of has changed."""
+        curves = [program.curve(c) for c in sorted(program.sources_of(bound))]
+        around = (program.rig.tethers, tuple(id(c) for c in program.take.captures.values()), program.take.last)
+        kept = self._kept.get(bound.id)
+        if kept and kept[0] == around and len(kept[1]) == len(curves) and all(map(_same, kept[1], curves)):
+            return kept[2]
+        found = list(part_findings(program, bound))
+        self._kept[bound.id] = (around, curves, found)
+        return found
+
+
+def _same(a: Curve, b: Curve) -> bool:
+    return a is b
+
+
+def find_all(program: Program, wanted: bool = False, memory: Memory | None = None) -> list[Finding]:
     """All findings of a take in order of time; those marked as wanted only if asked for."""
-    found: list[Finding] = []
-    # A capture that drives throughout has no change to look at, however long it is.
-    changing = [limb for limb in program.limbs.values() if switch_times(program, limb) or _ever_ik(program, limb)]
-    take = program.take
-    reach = _Reach(program) if changing else None
-    for limb in changing:
-        assert reach is not None
-        parts = states(program, limb)
-        found += _changes(program, limb, parts, reach)
-        found += _mixed(program, limb, parts)
-        found += _flips(program, limb, parts)
-    for limb in program.limbs.values():
-        found += _lost(program, limb)
-    found += _free_controls(program, reach)
-    marked = set(take.wanted)
+    memory = memory or Memory()
+    found = [f for bound in program.bounds.values() for f in memory.of(program, bound)]
+    marked = set(program.take.wanted)
     return sorted((f for f in found if wanted or f.key not in marked), key=lambda f: (f.frame, f.member, f.part))
 
 
-class _Reach:
-    """Greatest speeds of nodes over the take, measured once for all."""
-
-    def __init__(self, program: Program) -> None:
-        poses = program.evaluate(program.take.frames)
-        if len(poses.times) < 2:
-            self.place = self.turn = np.zeros(poses.pos.shape[1])
-            return
-        self.place = np.linalg.norm(np.diff(poses.pos, axis=0), axis=-1).max(axis=0)
-        self.turn = rotation_distance(poses.rot[1:], poses.rot[:-1]).max(axis=0)
-
-    def allowed(self, nodes: Ints) -> tuple[float, float]:
-        """Jumps of speed and spin that do not show."""
-        return (
-            max(SPEED_SHARE * float(self.place[nodes].max()), SPEED_PLACE),
-            max(SPEED_SHARE * float(self.turn[nodes].max()), SPEED_TURN),
-        )
+def part_findings(program: Program, bound: Bound) -> Iterator[Finding]:
+    """Findings of one part."""
+    parts = states(program, bound)
+    own = [f for mine in bound.systems.values() for f in mine.system.findings(program, bound)]
+    # A bend that flips is the cause of the jumps at both its ends.
+    flipped = {t for f in own if f.kind == "flip" for t in (f.frame, f.last)}
+    changes = [f for f in _changes(program, bound, parts) if f.kind != "pop" or f.frame not in flipped]
+    yield from changes
+    yield from _mixed(program, bound, parts)
+    # A place that jumps out of reach is told by the jump.
+    jumped = {f.frame for f in changes}
+    yield from (f for f in _unreached(program, bound) if f.frame not in jumped)
+    yield from own
 
 
-def states(program: Program, limb: Limb) -> list[Stretch]:
-    """What drives a limb over the take, stretch by stretch."""
+def _allowed(program: Program, nodes: Ints) -> tuple[float, float]:
+    """Jumps of speed and spin that do not show, from the greatest speeds of these nodes over the take."""
+    poses = program.evaluate(program.take.frames, only=nodes)
+    if len(poses.times) < 2:
+        return SPEED_PLACE, SPEED_TURN
+    place = float(np.linalg.norm(np.diff(poses.pos[:, nodes], axis=0), axis=-1).max())
+    turn = float(rotation_distance(poses.rot[1:, nodes], poses.rot[:-1, nodes]).max())
+    return max(SPEED_SHARE * place, SPEED_PLACE), max(SPEED_SHARE * turn, SPEED_TURN)
+
+
+def states(program: Program, bound: Bound) -> list[Stretch]:
+    """What drives a part over the take, stretch by stretch."""
     take = program.take
-    switches = limb.switches
-    names = program.channel_names()
-    times = [take.curves.get(names[c], EMPTY).times for c in switches]
-    cuts = np.unique(np.concatenate([*times, [take.first, take.last]]))
+    drivers = bound.driver_channels
+    times = program.key_times(drivers.tolist())
+    cuts = np.unique(np.concatenate([times, [take.first, take.last]]))
     cuts = cuts[(cuts >= take.first) & (cuts <= take.last)]
     found: list[Stretch] = []
 
     def add(first: float, last: float) -> None:
-        inside = program.sample(np.linspace(first, last, 7)[1:-1], LEAVING, np.array(switches))
-        state = _state(inside) if last > first else _state(program.sample([first], LEAVING, np.array(switches)))
+        at = np.linspace(first, last, 7)[1:-1] if last > first else np.array([first])
+        state = bound.state(program.sample(at, LEAVING, drivers)) or BOTH
         if found and found[-1].state == state:
             found[-1] = Stretch(state, found[-1].first, last)
         else:
@@ -137,201 +167,192 @@ def states(program: Program, limb: Limb) -> list[Stretch]:
 
     for first, last in pairwise(cuts):
         add(float(first), float(last))
-    if not found or np.any(program.sample([take.last], ARRIVING, np.array(switches))
-                           != program.sample([take.last], LEAVING, np.array(switches))):  # fmt: skip
+    arriving, leaving = (program.sample([take.last], side, drivers) for side in (ARRIVING, LEAVING))
+    if not found or np.any(arriving != leaving):
         add(float(take.last), float(take.last))
     return found
 
 
-def _state(values: Floats) -> str:
-    drive, captured = values[0], values[1:].max(axis=0, initial=0.0)
-    if np.all(captured == 1.0):
-        return "capture"
-    if np.any(captured > 0.0) or np.any((drive > 0.0) & (drive < 1.0)):
-        return "both"
-    return "ik" if drive[0] == 1.0 else "fk"
+def _word(bound: Bound, state: str) -> str:
+    return "both systems" if state == BOTH else bound.label_of(state)
 
 
-def switch_times(program: Program, limb: Limb) -> list[float]:
-    """Times within the take at which the driver, the capture's share or a tether of the limb changes."""
-    return _stepping(program, limb.switches + program.tether_channels(limb.member.id, limb.part.ik))
-
-
-def _stepping(program: Program, switches: list[int]) -> list[float]:
-    """Times within the take at which one of these channels has another value as time leaves than as it arrives."""
-    take = program.take
-    times = program.key_times(set(switches))
-    times = times[(times > take.first) & (times <= take.last)]
-    if not len(times):
-        return []
-    arriving, leaving = (program.sample(times, side, np.array(switches)) for side in (ARRIVING, LEAVING))
-    found: list[float] = times[np.any(arriving != leaving, axis=0)].tolist()
-    return found
-
-
-def _ever_ik(program: Program, limb: Limb) -> bool:
-    kept = program.take.curves.get(program.channel_names()[limb.drive])
-    return kept is not None and bool(np.any(kept.numbers[:, 1:3] > 0.0))
-
-
-def _word(state: str) -> str:
-    return {"fk": "FK", "ik": "IK", "capture": "the capture", "both": "both systems"}[state]
-
-
-def _who(limb: Limb) -> str:
-    return f"{limb.member.name}'s {limb.part.label}"
+def _who(bound: Bound) -> str:
+    who = bound.who
+    return who[0].upper() + who[1:]
 
 
 def _mm(metres: float) -> str:
     return f"{1000 * metres:.1f} mm"
 
 
+def _at(frame: float) -> str:
+    return f"{frame:.6g}"
+
+
 def _span(first: float, last: float) -> str:
-    return f"at frame {first:g}" if first == last else f"from frame {first:g} to {last:g}"
+    return f"at frame {_at(first)}" if first == last else f"from frame {_at(first)} to {_at(last)}"
 
 
 # --- changes at one moment ------------------------------------------------------------------------------
 
 
-def _changes(program: Program, limb: Limb, parts: list[Stretch], reach: _Reach) -> Iterator[Finding]:
-    """Pops, jumps of speed, and changes that only one system has keys for."""
-    times = np.array(switch_times(program, limb))
+def _changes(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[Finding]:
+    """Jumps, jumps of speed, and changes that only one system has keys for."""
+    switches = switch_times(program, bound)
     # Within and at the edges of a mixed stretch the mixing is the cause, and it is told by itself.
-    mixed = [s for s in parts if s.state == "both"]
-    times = np.array([t for t in times if not any(s.first <= t <= s.last for s in mixed)])
-    if not len(times):
+    mixed = [s for s in parts if s.state == BOTH and not is_crossfade(program, bound, s)]
+    times = sorted({*switches, *split_times(program, bound)})
+    times = [t for t in times if not any(s.first <= t <= s.last for s in mixed)]
+    if not times:
         return
-    nodes = np.array(limb.nodes)
-    limits = one_sided(program, times, nodes)
-    allowed = reach.allowed(nodes)
-    for k, t in enumerate(times.tolist()):
+    nodes = bound.nodes
+    outer = np.unique(bound.outer)
+    limits = one_sided(program, np.array(times), np.concatenate([nodes, outer]))
+    mine = slice(0, len(nodes))
+    allowed = _allowed(program, nodes) if switches else (0.0, 0.0)
+    pose_jump, turn_jump = limits.pose_jump, limits.turn_jump
+    for k, t in enumerate(times):
         before = next((s.state for s in reversed(parts) if s.first < t), parts[0].state)
         after = next((s.state for s in reversed(parts) if s.first <= t), parts[0].state)
-        place, turn = float(limits.pose_jump[k].max()), float(limits.turn_jump[k].max())
+        place, turn = float(pose_jump[k, mine].max()), float(turn_jump[k, mine].max())
+        if float(pose_jump[k, len(nodes) :].max()) > POP_PLACE or float(turn_jump[k, len(nodes) :].max()) > POP_TURN:
+            # What carries the part jumps: only what the part itself adds is its own.
+            place, turn = _own_jump(bound, limits.pos[:, k], limits.rot[:, k])
         popped = place > POP_PLACE or turn > POP_TURN
-        jump = f"jumps {_mm(place)} and {np.degrees(turn):.1f}° at frame {t:g}"
-        common = (limb.member.id, limb.part.name, _who(limb), t, t, place, turn)
-        missing = [] if before == after else [s for s in (before, after) if not _keyed(program, limb, s, t)]
+        jump = f"jumps {_mm(place)} and {np.degrees(turn):.1f}° at frame {_at(t)}"
+        common = (bound.member.id, bound.part.name, _who(bound), t, t, place, turn)
+        missing = [] if before == after else [s for s in (before, after) if not _keyed(program, bound, s, t)]
         if missing:
             what = (
-                f"changes from {_word(before)} to {_word(after)} at frame {t:g} without a key in {_word(missing[-1])}"
+                f"changes from {_word(bound, before)} to {_word(bound, after)} at frame {_at(t)} without a key in "
+                f"{_word(bound, missing[-1])}"
             )
             also = f" and {jump}" if popped else ""
-            yield Finding("one-sided", *common, f"{_who(limb)} {what}{also}", (before, after))
+            yield Finding("one-sided", *common, f"{_who(bound)} {what}{also}", (before, after))
         elif popped:
-            yield Finding("pop", *common, f"{_who(limb)} {jump}", (before, after))
-        else:
-            speed, spin = float(limits.speed_jump[k].max()), float(limits.spin_jump[k].max())
+            yield Finding("pop", *common, f"{_who(bound)} {jump}", (before, after))
+        elif t in switches:
+            speed, spin = float(limits.speed_jump[k, mine].max()), float(limits.spin_jump[k, mine].max())
             rough = speed > allowed[0] or spin > allowed[1]
-            # Blocked motion has no speed to pass on.
-            rough = rough and not (_held(program, limb, before, t, -1) or _held(program, limb, after, t, 0))
-            if rough and t < program.take.last and not unmatched_speed(program, limb, t):
+            # Blocked motion has no speed to pass on, and what does not settle has none either.
+            rough = rough and bool(limits.converged[k, mine].all())
+            rough = rough and not (_held(program, bound, before, t, -1) or _held(program, bound, after, t, 0))
+            if rough and t < program.take.last and not unmatched_speed(program, bound, t):
                 yield Finding(
                     "speed", *common[:5], speed, spin,
-                    f"{_who(limb)}'s speed jumps {_mm(speed)} and {np.degrees(spin):.1f}° a frame at frame {t:g}",
+                    f"{_who(bound)}'s speed jumps {_mm(speed)} and {np.degrees(spin):.1f}° a frame at frame {_at(t)}",
                     (before, after),
                 )  # fmt: skip
 
 
-def _keyed(program: Program, limb: Limb, system: str, t: float) -> bool:
+def _own_jump(bound: Bound, pos: Floats, rot: Floats) -> tuple[float, float]:
+    """What of a jump is the part's own: as seen from what carries it, or of its end in the world where that is less. pos
+    (2, N, 3), rot (2, N, 4): the part's joints, then what carries it, leaving and arriving."""
+    count = len(bound.nodes)
+    outer = np.unique(bound.outer)
+    base = count + np.searchsorted(outer, bound.outer)
+    back = inverse(rot[:, base])
+    local = rotate(back, pos[:, :count] - pos[:, base])
+    turned = multiply(back, rot[:, :count])
+    place = float(np.linalg.norm(local[0] - local[1], axis=-1).max())
+    turn = float(rotation_distance(turned[0], turned[1]).max())
+    if bound.controls:
+        end = bound.outward[-1]
+        place = min(place, float(np.linalg.norm(pos[0, end] - pos[1, end])))
+        turn = min(turn, float(rotation_distance(rot[0, end], rot[1, end])))
+    return place, turn
+
+
+def _keyed(program: Program, bound: Bound, system: str, t: float) -> bool:
     """Whether a system has keys at t in all its channels that have keys at all."""
-    if system == "capture":
+    if system == BOTH or bound.systems[system].system.moves_alone:
         return True
-    names = program.channel_names()
-    curves = [program.take.curves[names[c]] for c in system_channels(limb, system) if names[c] in program.take.curves]
+    curves = [c for c in map(program.curve, bound.systems[system].channels) if len(c)]
     return bool(curves) and all(c.find(t) is not None for c in curves)
 
 
-def _held(program: Program, limb: Limb, system: str, t: float, by: int) -> bool:
+def _held(program: Program, bound: Bound, system: str, t: float, by: int) -> bool:
     """Whether a system stands still by stepped keys, in the segments that arrive at t (by -1) or leave it (0)."""
-    if system == "capture":
+    if system == BOTH:
         return False
-    names = program.channel_names()
+    mine = bound.systems[system]
     kinds = []
-    for c in system_channels(limb, system):
-        kept = program.take.curves.get(names[c], EMPTY)
+    for c, stepped in zip(mine.channels, mine.stepped, strict=True):
+        kept = program.curve(c)
         i = kept.find(t)
-        if i is not None and program.info[c][2].name != "bend" and 0 <= i + by < len(kept) - 1:
+        if i is not None and not stepped and 0 <= i + by < len(kept) - 1:
             kinds.append(int(kept.marks[i + by, 0]))
     return bool(kinds) and all(k == STEPPED for k in kinds)
 
 
-def _free_controls(program: Program, reach: _Reach | None) -> Iterator[Finding]:
-    """Pops and jumps of speed of roots and props where what they follow changes."""
-    for member in program.scene.members:
-        for part in member.parts:
-            if not isinstance(part, FreePart):
-                continue
-            times = _stepping(program, program.tether_channels(member.id, part.joint))
-            if not times:
-                continue
-            reach = reach or _Reach(program)
-            nodes = np.array([program.nodes[member.id, part.joint]])
-            limits = one_sided(program, np.array(times), nodes)
-            allowed = reach.allowed(nodes)
-            who = f"{member.name}'s {part.label}" if member.kind == "character" else f"The {member.name.lower()}"
-            for k, t in enumerate(times):
-                place, turn = float(limits.pose_jump[k, 0]), float(limits.turn_jump[k, 0])
-                speed, spin = float(limits.speed_jump[k, 0]), float(limits.spin_jump[k, 0])
-                if place > POP_PLACE or turn > POP_TURN:
-                    said = f"{who} jumps {_mm(place)} and {np.degrees(turn):.1f}° at frame {t:g}"
-                    yield Finding("pop", member.id, part.name, who, t, t, place, turn, said)
-                elif speed > allowed[0] or spin > allowed[1]:
-                    said = f"{who}'s speed jumps {_mm(speed)} and {np.degrees(spin):.1f}° a frame at frame {t:g}"
-                    yield Finding("speed", member.id, part.name, who, t, t, speed, spin, said)
+def _unreached(program: Program, bound: Bound) -> Iterator[Finding]:
+    """Places that a part is to hold and does not reach."""
+    for first, last, far in unreached(program, bound, program.take.frames):
+        said = f"{_who(bound)} does not reach its place by {_mm(far)} {_span(first, last)}"
+        yield Finding("reach", bound.member.id, bound.part.name, _who(bound), first, last, far, 0.0, said)
 
 
 # --- mixed stretches ------------------------------------------------------------------------------------
 
 
-def _mixed(program: Program, limb: Limb, parts: list[Stretch]) -> Iterator[Finding]:
+def is_crossfade(program: Program, bound: Bound, s: Stretch) -> bool:
+    """Whether two systems are mixed on purpose over a stretch: its drivers' keys say so at both ends."""
+    for c in bound.driver_channels:
+        kept = program.curve(c)
+        i, j = kept.find(s.first), kept.find(s.last)
+        if i is not None and j is not None and kept.marks[i, 2] == kept.marks[j, 2] == CROSSFADE:
+            return True
+    return False
+
+
+def _mixed(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[Finding]:
     """Stretches in which two systems are mixed: smooth changes, half-driven frames, opposite rotations."""
     for k, s in enumerate(parts):
-        if s.state != "both":
+        if s.state != BOTH:
             continue
+        wanted = is_crossfade(program, bound, s)
         before = parts[k - 1].state if k > 0 else ""
         after = parts[k + 1].state if k + 1 < len(parts) else ""
         frames = np.unique(np.concatenate([
             np.arange(np.ceil(s.first), s.last + 0.5), np.linspace(s.first, s.last, 9)
         ]))  # fmt: skip
         frames = frames[(frames > s.first) & (frames < s.last)] if s.last > s.first else np.array([s.first])
-        gap, joint, at, place = _between_systems(program, limb, frames)
+        gap, joint, at, place = _between_systems(program, bound, frames)
         count = int(np.sum(frames == np.round(frames)))
         halves = f"{count} frame{'s are' if count != 1 else ' is'} half and half"
-        common = (limb.member.id, limb.part.name, _who(limb), s.first, s.last, place, gap)
+        common = (bound.member.id, bound.part.name, _who(bound), s.first, s.last, place, gap)
         if gap > OPPOSITE:
             said = (
-                f"{_who(limb)} is mixed from opposite rotations of {joint} near frame {at:g}: which way it turns "
+                f"{_who(bound)} is mixed from opposite rotations of {joint} near frame {_at(at)}: which way it turns "
                 f"is chance, {_span(s.first, s.last)}"
             )
             yield Finding("opposite", *common, said, (before, after))
+        elif wanted:
+            continue
         elif before and after and before != after:
-            said = f"{_who(limb)} changes from {_word(before)} to {_word(after)} {_span(s.first, s.last)}: {halves}"
+            said = f"{_who(bound)} changes from {_word(bound, before)} to {_word(bound, after)} {_span(s.first, s.last)}: {halves}"
             yield Finding("smooth", *common, said, (before, after))
         else:
             yield Finding(
-                "half", *common, f"{_who(limb)} is half-driven {_span(s.first, s.last)}: {halves}", (before, after)
+                "half", *common, f"{_who(bound)} is half-driven {_span(s.first, s.last)}: {halves}", (before, after)
             )
 
 
-def _between_systems(program: Program, limb: Limb, times: Floats) -> tuple[float, str, float, float]:
+def _between_systems(program: Program, bound: Bound, times: Floats) -> tuple[float, str, float, float]:
     """The greatest angle between the systems that are mixed at these times, in each joint's own parent space (its
     joint and time too), and the greatest distance between their joints."""
+    shares = program.sample(times, LEAVING, bound.driver_channels)
+    active = bound.active(lambda k: (bool(np.any(shares[k] > 0.0)), bool(np.any(shares[k] < 1.0))))
     pure: list[Poses] = []
-    share = program.sample(times, LEAVING, np.array([limb.captured]))[0] if limb.captured >= 0 else np.zeros(len(times))
-    drive = program.sample(times, LEAVING, np.array([limb.drive]))[0]
-    for value, active in (("fk", drive < 1.0), ("ik", drive > 0.0), ("capture", share > 0.0)):
-        if not np.any(active):
-            continue
-        over: dict[int, float | Floats] = {limb.drive: float(value == "ik")}
-        if limb.captured >= 0:
-            over[limb.captured] = float(value == "capture")
-        pure.append(program.evaluate(times, overrides=over))
+    for name in active:
+        over: dict[int, float | Floats] = {**bound.drive_to(name)}
+        pure.append(program.evaluate(times, overrides=over, only=bound.nodes))
     worst = (0.0, "", float(times[0]), 0.0)
-    nodes = list(limb.nodes)
+    nodes = bound.nodes
     for a, b in ((a, b) for i, a in enumerate(pure) for b in pure[i + 1 :]):
         distance = float(np.linalg.norm(a.pos[:, nodes] - b.pos[:, nodes], axis=-1).max())
-        for name, node in zip(limb.part.joints, nodes, strict=True):
+        for name, node in zip(bound.part.joints, nodes, strict=True):
             gap = rotation_distance(a.rot[:, node], b.rot[:, node])
             i = int(np.argmax(gap))
             if gap[i] > worst[0]:
@@ -343,9 +364,9 @@ def _between_systems(program: Program, limb: Limb, times: Floats) -> tuple[float
 # --- bends and guides -----------------------------------------------------------------------------------
 
 
-def bend_sides(limb: Limb, poses: Poses) -> tuple[Floats, Floats]:
+def bend_sides(bound: Bound, system: TwoSegment, poses: Poses) -> tuple[Floats, Floats]:
     """Unit line of aim (F, 3) and where the middle joint stands off it (F, 3), metres."""
-    root, mid, end = (poses.pos[:, n] for n in limb.nodes)
+    root, mid, end = (poses.pos[:, bound.nodes[k]] for k in (0, system.middle(bound.part), -1))
     line = end - root
     aim = line / np.maximum(np.linalg.norm(line, axis=1, keepdims=True), 1e-9)
     off = mid - root
@@ -368,19 +389,23 @@ def _half_turn(axis: Floats) -> Floats:
     return np.concatenate([axis, np.zeros((len(axis), 1))], axis=1)
 
 
-def _flips(program: Program, limb: Limb, parts: list[Stretch]) -> Iterator[Finding]:
+def bend_flips(program: Program, bound: Bound, system: TwoSegment) -> Iterator[Finding]:
     """Stretches of IK in which the bend stands on the wrong side."""
-    names = program.channel_names()
-    keyed = [program.take.curves.get(names[c], EMPTY).times for c in limb.ik[6:]]
-    changes = set(switch_times(program, limb))
+    mine = bound.systems[system.name]
+    parts = states(program, bound)
+    if not any(s.state == system.name for s in parts):
+        return
+    keyed = [program.curve(c).times for c in mine.channels[6:]]
+    changes = set(switch_times(program, bound))
+    sides = partial(bend_sides, bound, system)
     for s in parts:
-        if s.state != "ik" or s.last <= s.first:
+        if s.state != system.name or s.last <= s.first:
             continue
         grid = np.unique(np.concatenate([np.arange(np.ceil(s.first), s.last + 0.5), [s.first, s.last], *keyed]))
         grid = grid[(grid >= s.first) & (grid <= s.last)]
-        arriving, leaving = program.evaluate(grid, ARRIVING), program.evaluate(grid, LEAVING)
-        (aim_a, side_a), (aim_l, side_l) = bend_sides(limb, arriving), bend_sides(limb, leaving)
-        least = BENT * limb_length(limb)
+        arriving, leaving = (program.evaluate(grid, side, only=bound.nodes) for side in (ARRIVING, LEAVING))
+        (aim_a, side_a), (aim_l, side_l) = sides(arriving), sides(leaving)
+        least = BENT * mine.data.length
         bent_a, bent_l = np.linalg.norm(side_a, axis=1) > least, np.linalg.norm(side_l, axis=1) > least
         within = np.abs(side_turn(aim_l[:-1], side_l[:-1], aim_a[1:], side_a[1:])) > FLIP
         at = np.abs(side_turn(aim_a, side_a, aim_l, side_l)) > FLIP
@@ -393,25 +418,26 @@ def _flips(program: Program, limb: Limb, parts: list[Stretch]) -> Iterator[Findi
             last = flips[k + 1] if k + 1 < len(flips) else s.last
             i = int(np.searchsorted(grid, first))
             size = float(np.linalg.norm(side_l[i] - side_a[i - 1]))
-            said = f"{_who(limb)}'s bend flips to the other side {_span(first, last)}"
-            yield Finding("flip", limb.member.id, limb.part.name, _who(limb), first, last, size, np.pi, said)
+            said = f"{_who(bound)}'s bend flips to the other side {_span(first, last)}"
+            yield Finding("flip", bound.member.id, bound.part.name, _who(bound), first, last, size, np.pi, said)
 
 
-def _lost(program: Program, limb: Limb) -> Iterator[Finding]:
+def lost_guides(program: Program, bound: Bound, system: TwoSegment) -> Iterator[Finding]:
     """Stretches in which the bend guide can't be found."""
-    kept = program.take.curves.get(program.channel_names()[limb.guide])
-    if kept is None:
+    guide = bound.own[ik_name(bound), "guide"]
+    kept = program.curve(guide)
+    if not len(kept):
         return
     frames = np.unique(np.concatenate([program.take.frames, kept.times]))
     frames = frames[(frames >= program.take.first) & (frames <= program.take.last)]
-    length = limb_length(limb)
-    off = SENSIBLE * length + program.sample(frames, LEAVING, np.array([limb.guide]))[0]
+    length = bound.systems[system.name].data.length
+    off = SENSIBLE * length + program.sample(frames, LEAVING, np.array([guide]))[0]
     lost = np.concatenate([[False], (off > FAR * length) | (off < NEAR * length), [False]])
     edges = np.flatnonzero(lost[1:] != lost[:-1])
     for a, b in zip(edges[::2], edges[1::2] - 1, strict=True):
         worst = off[a : b + 1][np.argmax(np.abs(off[a : b + 1] - SENSIBLE * length))]
-        said = f"The bend guide of {_who(limb)} stands {worst:.2f} m off {_span(frames[a], frames[b])}"
+        said = f"The bend guide of {bound.who} stands {worst:.2f} m off {_span(float(frames[a]), float(frames[b]))}"
         yield Finding(
-            "lost", limb.member.id, limb.part.name, _who(limb), float(frames[a]), float(frames[b]), float(worst), 0.0,
+            "lost", bound.member.id, bound.part.name, _who(bound), float(frames[a]), float(frames[b]), float(worst), 0.0,
             said,
         )  # fmt: skip

@@ -7,25 +7,30 @@ from dataclasses import dataclass
 import numpy as np
 
 from .curves import ARRIVING, LEAVING
-from .evaluation import Program
+from .program import Program
 from .transforms import Floats, Ints, inverse, multiply, rotation_distance
 
 #: One-sided first difference of fourth order on five points a step apart (B. Fornberg, 1988).
 STENCIL = np.array([-25.0 / 12.0, 4.0, -3.0, 4.0 / 3.0, -0.25])
-#: The widest step of the stencil, in frames.
-STEP = 1.0 / 32.0
+#: The widest step of the stencil, in frames, and how often it is made finer by FINER until a speed converges.
+STEP, FINER, ROUNDS = 1.0 / 32.0, 4.0, 4
+#: A speed has converged where a finer step changes it by less than this share, and this much (metres or radians a frame).
+CONVERGED, SETTLED = 0.02, 2e-6
 
 
 @dataclass(frozen=True)
 class Limits:
     """One-sided limits at T times of N nodes; index 0 leaving, 1 arriving. `pos` (2, T, N, 3) metres, `rot`
-    (2, T, N, 4), `velocity` (2, T, N, 3) metres a frame, `spin` (2, T, N, 3) radians a frame."""
+    (2, T, N, 4), `velocity` (2, T, N, 3) metres a frame, `spin` (2, T, N, 3) radians a frame; `converged` (T, N): whether
+    the speeds are limits, and not only what the finest step gave. Before the first frame of a take nothing arrives, and
+    after its last one nothing leaves: there the other side stands for both."""
 
     times: Floats
     pos: Floats
     rot: Floats
     velocity: Floats
     spin: Floats
+    converged: np.ndarray
 
     @property
     def pose_jump(self) -> Floats:
@@ -79,31 +84,69 @@ def slopes_of(samples: Floats, step: Floats) -> Floats:
     return d
 
 
-def one_sided(program: Program, times: Floats, nodes: Ints) -> Limits:
-    """Limits of place and speed of these nodes on both sides of each time (frames)."""
-    times = np.asarray(times, dtype=np.float64)
-    step = steps(program.key_times(), times)
+def _speeds(program: Program, times: Floats, step: Floats, nodes: Ints) -> tuple[Floats, Floats, Floats, Floats]:
+    """Places (T, 2, N, 3), rotations (T, 2, N, 4), velocities and spins (T, 2, N, 3) on both sides of each time."""
     at, side = stencil(times, step)
-    poses = program.evaluate(at, side)
+    poses = program.evaluate(at, side, only=nodes)
     shape = (len(times), 2, 5, len(nodes))
     pos = poses.pos[:, nodes].reshape(*shape, 3)
     rot = poses.rot[:, nodes].reshape(*shape, 4)
-    velocity = slopes_of(pos, step)
     # All rotations of a stencil in one hemisphere, or the difference would see a jump that is none.
     rot = np.where(np.sum(rot * rot[:, :, :1], axis=-1, keepdims=True) < 0.0, -rot, rot)
     spin = 2.0 * multiply(slopes_of(rot, step), inverse(rot[:, :, 0]))[..., :3]
+    return pos[:, :, 0], rot[:, :, 0], slopes_of(pos, step), spin
+
+
+def one_sided(program: Program, times: Floats, nodes: Ints) -> Limits:
+    """Limits of place and speed of these nodes on both sides of each time (frames).
+
+    Where a speed differs between its sides, the step is made finer until both settle: near a straight limb a speed may
+    change so fast that what a coarse step gives is no limit.
+    """
+    times = np.asarray(times, dtype=np.float64)
+    step = steps(program.key_times(), times)
+    pos, rot, velocity, spin = _speeds(program, times, step, nodes)
+    converged = np.ones((len(times), len(nodes)), dtype=bool)
+    jump = np.linalg.norm(velocity[:, 0] - velocity[:, 1], axis=-1) + np.linalg.norm(spin[:, 0] - spin[:, 1], axis=-1)
+    open_ = np.flatnonzero((jump > SETTLED).any(axis=1))
+    for _ in range(ROUNDS):
+        if not len(open_):
+            break
+        step = step.copy()
+        step[open_] /= FINER
+        _, _, finer, finer_spin = _speeds(program, times[open_], step[open_], nodes)
+        off = [
+            (np.linalg.norm(new - old[open_], axis=-1), np.linalg.norm(new, axis=-1))
+            for new, old in ((finer, velocity), (finer_spin, spin))
+        ]
+        settled = np.ones((len(open_), len(nodes)), dtype=bool)
+        for change, size in off:
+            settled &= (change <= np.maximum(SETTLED, CONVERGED * size)).all(axis=1)
+        velocity[open_], spin[open_] = finer, finer_spin
+        converged[open_] = settled
+        open_ = open_[~settled.all(axis=1)]
+    for edge, side, other in (
+        (times <= program.take.first, ARRIVING, LEAVING),
+        (times >= program.take.last, LEAVING, ARRIVING),
+    ):
+        for what in (velocity, spin):
+            what[edge, side] = what[edge, other]
+    begin = times <= program.take.first
+    pos, rot = pos.copy(), rot.copy()
+    pos[begin, ARRIVING], rot[begin, ARRIVING] = pos[begin, LEAVING], rot[begin, LEAVING]
     return Limits(
         times,
-        np.moveaxis(pos[:, :, 0], 1, 0),
-        np.moveaxis(rot[:, :, 0], 1, 0),
+        np.moveaxis(pos, 1, 0),
+        np.moveaxis(rot, 1, 0),
         np.moveaxis(velocity, 1, 0),
         np.moveaxis(spin, 1, 0),
+        converged,
     )
 
 
 def speed_range(program: Program, nodes: Ints) -> tuple[float, float]:
     """Greatest speed of these nodes over the take: metres a frame and radians a frame, from frame to frame."""
-    poses = program.evaluate(program.take.frames)
+    poses = program.evaluate(program.take.frames, only=nodes)
     if len(poses.times) < 2:
         return 0.0, 0.0
     moved = np.linalg.norm(np.diff(poses.pos[:, nodes], axis=0), axis=-1)
@@ -114,7 +157,4 @@ def speed_range(program: Program, nodes: Ints) -> tuple[float, float]:
 def meter(program: Program, nodes: Ints, frames: Floats) -> tuple[Floats, Floats]:
     """Pose jump (metres) and speed jump (metres a frame) at each frame, the greatest of these nodes."""
     limits = one_sided(program, frames, nodes)
-    # Before its first and after its last frame a take stands still: what begins or ends there is no jump.
-    inside = (frames > program.take.first) & (frames < program.take.last)
-    place = np.where(inside, limits.pose_jump.max(axis=1), 0.0)
-    return place, np.where(inside, limits.speed_jump.max(axis=1), 0.0)
+    return limits.pose_jump.max(axis=1), limits.speed_jump.max(axis=1)

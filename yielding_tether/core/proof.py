@@ -1,35 +1,41 @@
 """The proof: a measured account of an operation, from evaluated joints before and after.
 
-Nothing here knows what the operation believes it did; it sees two takes, the range and the parts.
+Nothing here knows what the operation believes it did; it sees two takes and a range. It finds by itself which parts
+changed, and measures both sides of every change of system or tether, of every split key, and of the range's edges.
 """
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from dataclasses import dataclass, field, replace
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Literal
 
 import numpy as np
 
 from .curves import ARRIVING, EMPTY, LEAVING, Curve, count_changes
-from .evaluation import Limb, Program
-from .fitting import limb_bends
 from .measure import STEP, Limits, one_sided, speed_range
+from .program import Program
+from .rig import Bound
 from .takes import Take
 from .transforms import Floats, rotation_distance
 
 #: What counts as no movement at all, metres and radians.
 EXACT = 1e-6
+#: What counts as unchanged outside, metres and radians.
+UNCHANGED = 1e-9
 #: Share of a part's speed range that its speed may jump at a change; at least 1e-6 a frame.
 SPEED_SHARE = 1e-4
-#: A limb this near to straight, or to its full fold (radians), can't pass its speed on through any finite slope.
-NEARLY_STRAIGHT = 0.02
+#: A control this far from the joint that rests on it is out of reach, metres.
+OUT_OF_REACH = 1e-4
 
 
 @dataclass(frozen=True)
 class Change:
-    """One part at one change of system: one-sided jumps after and before the operation.
+    """One part at one moment: one-sided jumps after and before the operation. `what`: a change of "system" or tether, a
+    "split" key, or an "edge" of the range.
 
-    Metres, radians, and both per frame; `allowed_*` is the bound that 3-motion gives for speed.
+    Metres, radians, and both per frame; `allowed_*` is the bound that 3-motion gives for speed. `reason`: why no speed
+    can be passed on there, if none can.
     """
 
     member: str
@@ -47,11 +53,17 @@ class Change:
     speed_before: float
     spin_before: float
     reason: str = ""
+    what: Literal["system", "split", "edge"] = "system"
 
     @property
     def still(self) -> bool:
         """Whether nothing moves at the change."""
         return self.pose <= EXACT and self.turn <= EXACT
+
+    @property
+    def as_before(self) -> bool:
+        """Whether the operation adds no jump of place: one that was there may stay."""
+        return self.pose <= self.pose_before + EXACT and self.turn <= self.turn_before + EXACT
 
     @property
     def smooth(self) -> bool:
@@ -119,13 +131,13 @@ class Proof:
         return self.departure_place.frame
 
     @property
+    def unchanged_outside(self) -> bool:
+        return self.outside_place.value <= UNCHANGED and self.outside_turn.value <= UNCHANGED
+
+    @property
     def clean(self) -> bool:
         """Nothing moves at any change, no speed jumps, nothing changed outside."""
-        return (
-            all(c.still and c.smooth for c in self.changes)
-            and self.outside_place.value <= 1e-9
-            and self.outside_turn.value <= 1e-9
-        )
+        return all(c.still and c.smooth for c in self.changes) and self.unchanged_outside
 
 
 def reach(before: Take, changed: Mapping[str, Curve]) -> tuple[float, float]:
@@ -133,7 +145,10 @@ def reach(before: Take, changed: Mapping[str, Curve]) -> tuple[float, float]:
     first, last = float(before.first), float(before.last)
     lows, highs = [], []
     for name, new in changed.items():
-        a = {k.time: k for k in before.curves.get(name, EMPTY).all_keys()}
+        old = before.curves.get(name, EMPTY)
+        if old is new:
+            continue
+        a = {k.time: k for k in old.all_keys()}
         b = {k.time: k for k in new.all_keys()}
         differing = [t for t in a.keys() | b.keys() if a.get(t) != b.get(t)]
         if differing:
@@ -150,23 +165,27 @@ def sample_times(program: Program) -> Floats:
 
 
 class _Worsts:
-    """The greatest difference of place and rotation between two takes over many times."""
+    """The greatest difference of place and rotation between two takes over many times, and who moved at all."""
 
-    def __init__(self) -> None:
+    def __init__(self, before: Program, after: Program) -> None:
         self.place = Worst()
         self.turn = Worst()
+        self._before, self._after = before, after
+        # An operation may add tethers, never joints: the names are the same, the nodes need not be.
+        self._names, self._old = before.joints()
+        self._new = after.joints()[1]
+        self.moved = np.zeros(len(self._names), dtype=bool)
 
-    def add(self, before: Program, after: Program, times: Floats, side: int = LEAVING) -> None:
+    def add(self, times: Floats, side: int = LEAVING) -> None:
         if not len(times):
             return
-        # An operation may add tethers, never joints: the names are the same, the nodes need not be.
-        names, old_nodes = before.joints()
-        new_nodes = after.joints()[1]
-        old, new = before.evaluate(times, side), after.evaluate(times, side)
-        place = np.linalg.norm(new.pos[:, new_nodes] - old.pos[:, old_nodes], axis=-1)
-        turn = rotation_distance(new.rot[:, new_nodes], old.rot[:, old_nodes])
-        self.place = _worse(self.place, place, times, names)
-        self.turn = _worse(self.turn, turn, times, names)
+        old = self._before.evaluate(times, side, only=self._old)
+        new = self._after.evaluate(times, side, only=self._new)
+        place = np.linalg.norm(new.pos[:, self._new] - old.pos[:, self._old], axis=-1)
+        turn = rotation_distance(new.rot[:, self._new], old.rot[:, self._old])
+        self.moved |= (place > UNCHANGED).any(axis=0) | (turn > UNCHANGED).any(axis=0)
+        self.place = _worse(self.place, place, times, self._names)
+        self.turn = _worse(self.turn, turn, times, self._names)
 
 
 def _worse(sofar: Worst, values: Floats, times: Floats, names: list[tuple[str, str]]) -> Worst:
@@ -176,27 +195,86 @@ def _worse(sofar: Worst, values: Floats, times: Floats, names: list[tuple[str, s
     return Worst(float(values[t, n]), float(times[t]), names[n][1])
 
 
-def measure_changes(before: Program, after: Program, at: list[tuple[Limb, float]]) -> tuple[Change, ...]:
-    """One-sided jumps of limbs at frames, in both takes."""
-    if not at:
-        return ()
-    limbs = list({id(limb): limb for limb, _ in at}.values())
-    nodes = np.array([n for limb in limbs for n in limb.nodes], dtype=np.int64)
-    times = np.array(sorted({t for _, t in at}))
-    now, then = one_sided(after, times, nodes), one_sided(before, times, nodes)
+def switch_times(program: Program, bound: Bound) -> list[float]:
+    """Times within the take at which what drives a part, or what its controls follow, steps."""
+    take = program.take
+    switches = np.array(bound.switches, dtype=np.int64)
+    times = program.key_times(switches.tolist())
+    times = times[(times > take.first) & (times <= take.last)]
+    if not len(times):
+        return []
+    arriving, leaving = (program.sample(times, side, switches) for side in (ARRIVING, LEAVING))
+    found: list[float] = times[np.any(arriving != leaving, axis=0)].tolist()
+    return found
+
+
+def split_times(program: Program, bound: Bound) -> list[float]:
+    """Times within the take at which a channel of a part has one value as time arrives and another as it leaves."""
+    take = program.take
+    found: set[float] = set()
+    for c in set(bound.own.values()) - set(bound.switches):
+        numbers = program.curve(c).numbers
+        found.update(numbers[numbers[:, 1] != numbers[:, 2], 0].tolist())
+    return sorted(t for t in found if take.first < t <= take.last)
+
+
+def _moments(
+    before: Program, after: Program, bound: Bound, first: float, last: float
+) -> dict[float, Literal["system", "split", "edge"]]:
+    """Moments of one part to measure, and what they are."""
+    found: dict[float, Literal["system", "split", "edge"]] = dict.fromkeys((first, last), "edge")
+    for program in (before, after):
+        mine = program.bounds[bound.id]
+        found |= dict.fromkeys((t for t in split_times(program, mine) if first <= t <= last), "split")
+    for program in (before, after):
+        mine = program.bounds[bound.id]
+        found |= dict.fromkeys((t for t in switch_times(program, mine) if first <= t <= last), "system")
+    return found
+
+
+def changed_parts(before: Program, after: Program) -> list[Bound]:
+    """Parts whose own curves differ."""
     found = []
-    for i, limb in enumerate(limbs):
-        mine = slice(3 * i, 3 * i + 3)
-        speed, spin = speed_range(before, nodes[mine])
-        for t in [t for other, t in at if other is limb]:
+    for id, bound in after.bounds.items():
+        old = before.bounds[id]
+        names = {after.channel_names()[c] for c in bound.own.values()}
+        names |= {before.channel_names()[c] for c in old.own.values()}
+        pairs = [(before.take.curves.get(n, EMPTY), after.take.curves.get(n, EMPTY)) for n in names]
+        if any(a is not b and a != b for a, b in pairs):
+            found.append(bound)
+    return found
+
+
+def measure_changes(
+    before: Program, after: Program, bounds: Sequence[Bound], first: float, last: float
+) -> tuple[Change, ...]:
+    """One-sided jumps of parts at every moment worth measuring from first to last, in both takes."""
+    if not bounds:
+        return ()
+    moments = {b.id: _moments(before, after, b, first, last) for b in bounds}
+    times = np.array(sorted({t for found in moments.values() for t in found}))
+    nodes = np.concatenate([b.nodes for b in bounds])
+    old_nodes = np.concatenate([before.bounds[b.id].nodes for b in bounds])
+    now, then = one_sided(after, times, nodes), one_sided(before, times, old_nodes)
+    found = []
+    start = 0
+    for bound in bounds:
+        mine = slice(start, start + len(bound.nodes))
+        start = mine.stop
+        speed, spin = speed_range(before, before.bounds[bound.id].nodes)
+        allowed = max(SPEED_SHARE * speed, EXACT), max(SPEED_SHARE * spin, EXACT)
+        for t, what in sorted(moments[bound.id].items()):
             k = int(np.searchsorted(times, t))
-            pose, turn, jolt, twist = _jumps(now, k, mine)
-            change = Change(
-                limb.member.id, limb.part.name, limb.part.label, t, pose, turn, jolt, twist,
-                max(SPEED_SHARE * speed, EXACT), max(SPEED_SHARE * spin, EXACT), *_jumps(then, k, mine),
-            )  # fmt: skip
-            found.append(change if change.smooth else replace(change, reason=unmatched_speed(after, limb, t)))
-    return tuple(found)
+            jumps, old = _jumps(now, k, mine), _jumps(then, k, mine)
+            reason = ""
+            if jumps[2] > old[2] + allowed[0] or jumps[3] > old[3] + allowed[1]:
+                reason = unmatched_speed(after, bound, t) or (
+                    "" if now.converged[k, mine].all() else f"{bound.part.label} has no settled speed at frame {t:.6g}"
+                )
+            found.append(
+                Change(bound.member.id, bound.part.name, bound.part.label, t, *jumps, *allowed, *old, reason, what)
+            )
+    return tuple(c for c in found if c.what != "edge" or not (c.still and c.steady) or first == last)
 
 
 def _jumps(limits: Limits, k: int, nodes: slice) -> tuple[float, float, float, float]:
@@ -209,19 +287,42 @@ def _jumps(limits: Limits, k: int, nodes: slice) -> tuple[float, float, float, f
     )
 
 
-def unmatched_speed(program: Program, limb: Limb, frame: float) -> str:
-    """Why no finite slope passes a limb's speed on at a frame, or nothing if one can."""
+def unmatched_speed(program: Program, bound: Bound, frame: float) -> str:
+    """Why no finite slope passes a part's speed on at a frame, or nothing if one can."""
     # Speeds are measured over an eighth of a frame on both sides: what happens there counts.
     near = frame + np.linspace(-4.0, 4.0, 9) * STEP
-    bends, carries = limb_bends(limb, program.evaluate(near))
-    k = int(np.argmin(np.abs(np.sin(bends))))
-    bend, carry = bends[k], carries[int(np.argmin(np.abs(np.cos(carries))))]
-    where = f"{limb.part.label} %s at frame {frame:g}: no finite slope passes its speed on there"
-    if abs(np.sin(bend)) < NEARLY_STRAIGHT:
-        return where % ("is straight" if np.cos(bend) > 0.0 else "is folded as far as it goes")
-    if abs(np.cos(carry)) < NEARLY_STRAIGHT:
-        return where % "points along its own hinge"
+    posed = program.posed(bound, program.evaluate(near, only=program.fit_nodes([bound])))
+    for mine in bound.systems.values():
+        why = mine.system.singular(bound, posed)
+        if why:
+            return f"{bound.part.label} {why} at frame {frame:.6g}: no finite slope passes its speed on there"
     return ""
+
+
+def unreached(program: Program, bound: Bound, frames: Floats) -> list[tuple[float, float, float]]:
+    """Stretches (first, last, greatest metres) of frames over which a joint does not reach the control it rests on, while
+    that control's system drives alone."""
+    found: list[tuple[float, float, float]] = []
+    shares = program.sample(frames, LEAVING, bound.driver_channels)
+    for name, mine in bound.systems.items():
+        for control in mine.system.controls(bound.part):
+            placed = bound.controls.get(control.name)
+            if placed is None or control.rests_on not in bound.part.joints:
+                continue
+            driven = bound.driving(shares) == list(bound.systems).index(name)
+            if not driven.any():
+                continue
+            joint = program.nodes[bound.member.id, control.rests_on]
+            poses = program.evaluate(frames[driven], only=[joint, placed.node])
+            off = np.zeros(len(frames))
+            off[driven] = np.linalg.norm(poses.pos[:, joint] - poses.pos[:, placed.node], axis=1)
+            far = np.concatenate([[False], off > OUT_OF_REACH, [False]])
+            edges = np.flatnonzero(far[1:] != far[:-1])
+            found += [
+                (float(frames[a]), float(frames[b]), float(off[a : b + 1].max()))
+                for a, b in zip(edges[::2], edges[1::2] - 1, strict=True)
+            ]
+    return found
 
 
 def prove(
@@ -230,7 +331,6 @@ def prove(
     after: Program,
     first: float,
     last: float,
-    changes: list[tuple[Limb, float]],
     *,
     residual: tuple[float, float] = (0.0, 0.0),
     gives: dict[str, float] | None = None,
@@ -245,17 +345,84 @@ def prove(
     times = np.unique(np.concatenate([sample_times(before), [first, last]]))
     open_end = last >= before.take.last
     inside = (times >= first) & ((times < last) | (open_end & (times <= last)))
-    within, outside = _Worsts(), _Worsts()
+    within, outside = _Worsts(before, after), _Worsts(before, after)
     # In pieces, so that a long capture does not need all its poses at once.
     for chunk in np.array_split(np.arange(len(times)), max(1, len(times) // 1024)):
-        within.add(before, after, times[chunk][inside[chunk]])
-        outside.add(before, after, times[chunk][~inside[chunk]])
+        within.add(times[chunk][inside[chunk]])
+        outside.add(times[chunk][~inside[chunk]])
     if first > before.take.first:
         # Before the first frame there is nothing to keep: a change there starts the take.
-        outside.add(before, after, np.array([first]), ARRIVING)
+        outside.add(np.array([first]), ARRIVING)
+    own = changed_parts(before, after)
+    names = {name: k for k, name in enumerate(before.joints()[0])}
+    moved = within.moved | outside.moved
+    mine = {b.id for b in own}
+    others = [
+        b for b in after.bounds.values()
+        if b.id not in mine and any(moved[names[b.member.id, j]] for j in b.part.joints)
+    ]  # fmt: skip
+    # What follows the range is looked at too where it did not stay as it was.
+    end = last if outside.place.value <= UNCHANGED and outside.turn.value <= UNCHANGED else float(before.take.last)
+    begin = first if end == last else float(before.take.first)
+    changes = measure_changes(before, after, [*own, *others], begin, end)
+    reached = []
+    frames = before.take.frames[(before.take.frames >= first) & (before.take.frames <= last)]
+    for bound in own:
+        for a, b, far in unreached(after, bound, frames):
+            span = f"at frame {a:g}" if a == b else f"from frame {a:g} to {b:g}"
+            reached.append(f"{bound.part.label} does not reach its place by {1000 * far:.1f} mm, {span}.")
     kept, added, removed = count_changes(before.take.curves, after.take.curves)
     return Proof(
-        operation, first, last, measure_changes(before, after, changes),
-        within.place, within.turn, outside.place, outside.turn,
-        KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), notes, tolerance,
+        operation, first, last, changes, within.place, within.turn, outside.place, outside.turn,
+        KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), (*notes, *reached), tolerance,
     )  # fmt: skip
+
+
+def sentence(proof: Proof) -> str:
+    """The proof in one line."""
+    parts = []
+    told = [c for c in proof.changes if c.what != "edge" or not c.as_before]
+    if told:
+        worst = max(told, key=lambda c: c.pose - (c.pose_before if c.as_before else 0.0))
+        before = max(c.pose_before for c in told)
+        still = all(c.still for c in told)
+        kept = not still and all(c.as_before for c in told)
+        at = "nothing moves at the change" if still else f"moves {_mm(worst.pose)} at frame {worst.frame:.6g}"
+        if kept:
+            at += ", as it did before"
+        elif before > 1e-5:
+            at += f" (was {_mm(before)})"
+        parts.append(at)
+        rough = [c for c in told if not c.smooth]
+        if rough:
+            worst = max(rough, key=lambda c: c.speed)
+            parts.append(worst.reason or f"speed jumps {_mm(worst.speed)} a frame at frame {worst.frame:.6g}")
+        elif all(c.steady for c in told):
+            parts.append("speed passes on")
+        else:
+            kink = max(told, key=lambda c: c.speed)
+            parts.append(f"speed jumps {_mm(kink.speed)} a frame at frame {kink.frame:.6g}, as it did before")
+    d = proof.departure_place
+    bound = ""
+    if proof.tolerance is not None:
+        within = f"{1000 * proof.tolerance[0]:g} mm and {np.degrees(proof.tolerance[1]):g}°"
+        bound = f" ({'within' if proof.within else 'beyond'} the tolerance of {within})"
+    turned = f"{np.degrees(proof.departure_turn.value):.2f}°"
+    parts.append(f"after it the motion differs by at most {_mm(d.value)} and {turned}, at frame {d.frame:g}{bound}")
+    o = proof.outside_place.value
+    parts.append("outside unchanged" if proof.unchanged_outside else f"outside changed by {_mm(o)}")
+    k = proof.keys
+    parts.append(f"keys: {k.kept} kept, {k.added} added, {k.removed} removed")
+    if proof.gives:
+        parts.append(f"locked channels leave {_mm(proof.residual_place)}: {', '.join(proof.gives)} could give way")
+    if proof.notes:
+        parts.append(" ".join(proof.notes).rstrip("."))
+    text = "; ".join(parts) + "."
+    return text[0].upper() + text[1:]
+
+
+def _mm(metres: float) -> str:
+    mm = 1000.0 * metres
+    if mm < 1e-3:
+        return "0 mm"
+    return f"{mm:.3f} mm" if mm < 0.1 else f"{mm:.1f} mm"

@@ -11,7 +11,8 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from .cast import FkPart, FreePart, LimbPart, Part, Shape, Side
+from .cast import Shape
+from .parts import FkPart, FreePart, LimbPart, Part, Side
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, rotate
 

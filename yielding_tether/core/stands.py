@@ -11,7 +11,8 @@ from dataclasses import dataclass
 import numpy as np
 
 from .curves import LEAVING
-from .evaluation import Limb, Program
+from .program import Program
+from .rig import Bound, BoundControl
 from .takes import WORLD
 from .transforms import Floats, inverse, rotate
 
@@ -41,33 +42,34 @@ class Stand:
 def find_stands(program: Program) -> list[Stand]:
     """All stands of all limbs, limb by limb in order of time."""
     frames = program.take.frames
-    if len(frames) <= LEAST or not program.limbs:
+    ends = [
+        (bound, control) for bound in program.bounds.values() for control in bound.controls.values()
+        if control.control.rests_on in bound.part.joints and not bound.part.free
+    ]  # fmt: skip
+    if len(frames) <= LEAST or not ends:
         return []
     poses = program.evaluate(frames)
     found = []
-    for (member, part), limb in program.limbs.items():
-        node, label = _anchor(program, limb)
-        place = poses.pos[:, limb.nodes[2]]
-        if node < 0:
-            at, turn = np.zeros((len(frames), 3)), np.tile([0.0, 0.0, 0.0, 1.0], (len(frames), 1))
-        else:
-            at, turn = poses.pos[:, node], poses.rot[:, node]
+    for bound, control in ends:
+        node, label = _anchor(program, bound, control)
+        joint = control.control.rests_on
+        place = poses.pos[:, program.nodes[bound.member.id, joint]]
+        at, turn = poses.pos[:, node], poses.rot[:, node]
         local = rotate(inverse(turn), place - at)
         speed = np.linalg.norm(np.diff(local, axis=0), axis=1)
         for a, b in _rests(speed):
             should = at[a : b + 1] + rotate(turn[a : b + 1], np.broadcast_to(local[a], (b + 1 - a, 3)))
             slip = np.linalg.norm(place[a : b + 1] - should, axis=1)
-            first, last = int(frames[a]), int(frames[b])
-            found.append(Stand(member, part, limb.part.joints[2], label, first, last, should, slip))
+            found.append(Stand(*bound.id, joint, label, int(frames[a]), int(frames[b]), should, slip))
     return found
 
 
-def _anchor(program: Program, limb: Limb) -> tuple[int, str]:
-    """What the limb's control follows most over the take: its node (-1 the world) and its name."""
-    best, node, label = 0.0, -1, "the world"
+def _anchor(program: Program, bound: Bound, control: BoundControl) -> tuple[int, str]:
+    """What a control follows most over the take: its node and its name."""
+    best, node, label = 0.0, program.world, "the world"
     at = program.take.frames[:: max(1, len(program.take.frames) // 64)]
     for tether in program.take.tethers:
-        if (tether.member, tether.control) != (limb.member.id, limb.part.ik) or not tether.position:
+        if (tether.member, tether.control) != (bound.member.id, control.control.name) or not tether.position:
             continue
         weight = float(
             program.sample(at, LEAVING, np.array([program.channels[tether.weight_channel("position")]])).mean()
@@ -75,7 +77,7 @@ def _anchor(program: Program, limb: Limb) -> tuple[int, str]:
         if weight > best:
             best = weight
             if tether.anchor_member == WORLD:
-                node, label = -1, "the world"
+                node, label = program.world, "the world"
             else:
                 node = program.nodes[tether.anchor_member, tether.anchor]
                 label = program.scene.member(tether.anchor_member).name

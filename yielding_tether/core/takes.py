@@ -9,7 +9,8 @@ from functools import cached_property
 
 import numpy as np
 
-from .cast import Member, channel_id
+from .cast import Member
+from .channels import channel_id
 from .curves import Curve
 from .errors import CoreError
 from .transforms import Floats

@@ -7,10 +7,10 @@ from fractions import Fraction
 
 import numpy as np
 
-from ..core.cast import channel_id
+from ..core.channels import channel_id
 from ..core.curves import FREE, SMOOTH, Curve, Key, curve
-from ..core.evaluation import Program
 from ..core.operations.handover import Handover, apply
+from ..core.program import Program
 from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, multiply, quat_to_euler, rotate
 from .ferry import BOLLARD, BOLLARD_HEAD, deck, on_deck, quay, rail, rope

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from ..core.cast import FreePart, Member, Shape
+from ..core.cast import Member, Shape
+from ..core.parts import FreePart
 from ..core.skeleton import Joint, Skeleton
 from ..core.takes import Tether
 

@@ -8,12 +8,12 @@ from fractions import Fraction
 
 import numpy as np
 
-from ..core.cast import channel_id
+from ..core.channels import channel_id
 from ..core.curves import FREE, SMOOTH, STEPPED, Curve, Key, curve, put
-from ..core.evaluation import Program
 from ..core.findings import find_all
 from ..core.operations.handover import Handover, apply
 from ..core.operations.repair import apply as repair
+from ..core.program import Program
 from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
 from .cast_off import on_rail, rocking
@@ -68,9 +68,9 @@ def lantern_round() -> tuple[Scene, Take]:
 
 def _body() -> dict[str, Curve]:
     return keyed("marl", {
-        "hips.tx": [(0, -0.02), (30, -0.05), (58, -0.04), (84, 0.01), (110, 0.08), (132, 0.14), (160, 0.06), (192, 0.0)],
-        "hips.ty": [(0, -0.04), (24, -0.055), (52, -0.045), (84, -0.06), (112, -0.05), (132, -0.03), (160, -0.055), (192, -0.045)],
-        "hips.tz": [(0, 0.2), (52, 0.18), (84, 0.22), (112, 0.24), (132, 0.27), (160, 0.24), (192, 0.21)],
+        "hips.tx": [(0, -0.02), (30, -0.05), (58, -0.04), (84, 0.01), (110, 0.06), (132, 0.1), (160, 0.05), (192, 0.0)],
+        "hips.ty": [(0, -0.04), (24, -0.055), (52, -0.045), (84, -0.06), (112, -0.06), (132, -0.05), (160, -0.06), (192, -0.045)],
+        "hips.tz": [(0, 0.2), (52, 0.18), (84, 0.22), (112, 0.235), (132, 0.25), (160, 0.235), (192, 0.21)],
         "hips.ry": [(0, -6), (34, -30), (58, -26), (84, 4), (112, 14), (132, 18), (160, 6), (192, 2)],
         "hips.rx": [(0, 3), (58, 2), (84, 5), (132, 0), (160, 4), (192, 3)],
         "spine.low.ry": [(0, -2), (36, -12), (60, -10), (88, 3), (116, 5), (134, 6), (162, 2), (192, 0)],
@@ -203,9 +203,9 @@ def _plant(scene: Scene, take: Take) -> Take:
     keys = [*(k for k in kept.all_keys() if k.time != HOLD), *spread]
     take = take.with_curves({drive: curve(keys)})
     # The left hand's change to the hook was keyed in IK only.
-    arm = Program(scene, take).limbs["marl", "arm.L"]
-    names = Program(scene, take).channel_names()
-    fk = {names[int(c)]: take.curves[names[int(c)]] for c in arm.fk[:, 3:].ravel()}
+    program = Program(scene, take)
+    names = program.channel_names()
+    fk = {names[c]: take.curves[names[c]] for c in program.bound("marl", "arm.L").systems["fk"].channels}
     bare = {n: curve([k for k in c.all_keys() if k.time != HANG - 12.0]) for n, c in fk.items()}
     take = take.with_curves(bare)
     # The left knee snaps to the other side for nine frames.

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..core.cast import FkPart, FreePart, LimbPart, Member, Part, Shape, Side
+from ..core.cast import Member, Shape
+from ..core.parts import FkPart, FreePart, LimbPart, Part, Side
 from ..core.proposal import find_hinge
 from ..core.skeleton import Joint, Skeleton
 from ..core.transforms import Floats

@@ -7,15 +7,18 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..core.cast import ANGLES, channel_id
+from ..core.channels import ROTATION, TRANSLATION, channel_id
 from ..core.curves import AUTOMATIC, FREE, SMOOTH, STEPPED, Curve, Key, automatic_slopes, curve, put
-from ..core.evaluation import Limb, Program
 from ..core.fitting import fit_values
-from ..core.systems import fk
+from ..core.kernels.scalars import frame_turn
+from ..core.program import Program
+from ..core.rig import Bound
 from ..core.takes import Scene, Take, Tether
-from ..core.transforms import ORDERS, Floats, frame_turn, inverse, multiply, rotate
+from ..core.transforms import Floats, inverse, multiply, rotate
 
 Table = Mapping[str, Sequence[tuple[float, float]]]
+#: Channels that tables give in degrees.
+_DEGREES = {*ROTATION, "swivel", "carry", "twist"}
 
 
 def keyed(member: str, table: Table) -> dict[str, Curve]:
@@ -23,7 +26,7 @@ def keyed(member: str, table: Table) -> dict[str, Curve]:
     curves = {}
     for name, rows in table.items():
         control, _, channel = name.rpartition(".")
-        size = np.pi / 180.0 if channel in ANGLES else 1.0
+        size = np.pi / 180.0 if channel in _DEGREES else 1.0
         keys = [Key(float(t), v * size, v * size, kind=SMOOTH, rule=AUTOMATIC) for t, v in rows]
         made = curve(keys)
         curves[channel_id(member, control, channel)] = automatic_slopes(made, made.times.tolist())
@@ -106,10 +109,10 @@ def reach(scene: Scene, take: Take, member: str, part: str, rows: Sequence[Row])
     the arcs between are those of FK.
     """
     program = Program(scene, take)
-    limb = program.limbs[member, part]
+    limb = program.bound(member, part)
     names = program.channel_names()
-    channels = limb.fk[:, 3:].ravel()
-    near = np.zeros(9)
+    channels = limb.systems["fk"].channels
+    near = np.zeros(len(channels))
     keys: list[list[Key]] = [[] for _ in channels]
     for frame, place, turn, swivel in rows:
         near = _reached(program, limb, (frame, place, turn, swivel), near)
@@ -122,33 +125,31 @@ def reach(scene: Scene, take: Take, member: str, part: str, rows: Sequence[Row])
     return take.with_curves(curves)
 
 
-def _reached(program: Program, limb: Limb, row: Row, near: Floats) -> Floats:
+def _reached(program: Program, limb: Bound, row: Row, near: Floats) -> Floats:
     """FK values of a limb whose end is where the row says."""
     frame, place, turn, swivel = row
-    here = program.evaluate([frame])
-    out = np.empty((6, 1))
-    fk.fit_place(
-        place[None], turn[None], here.pos[:, limb.space], here.rot[:, limb.space],
-        ORDERS.index(limb.part.end_order), np.zeros(3), out,
-    )  # fmt: skip
-    overrides: dict[int, float | Floats] = {int(c): float(v) for c, v in zip(limb.ik[:6], out[:, 0], strict=True)}
-    overrides[int(limb.ik[6])] = np.radians(swivel)
-    overrides[limb.drive] = 1.0
-    values: Floats = fit_values(limb, program.evaluate([frame], overrides=overrides), "fk", near)[:, 0]
-    return values
+    (end,) = limb.controls
+    ik = limb.systems["ik"]
+    now = {limb.own[end, c]: 0.0 for c in (*TRANSLATION, *ROTATION)}
+    posed = program.posed(limb, program.evaluate([frame]))
+    overrides: dict[int, float | Floats] = {**ik.system.drag(limb, posed, end, place, turn, now)}
+    overrides[limb.own[end, "swivel"]] = float(np.radians(swivel))
+    overrides |= limb.drive_to("ik")
+    return fit_values(program, limb, "fk", program.evaluate([frame], overrides=overrides), near)[:, 0]
 
 
 def through(scene: Scene, take: Take, member: str, part: str, row: Row, speed: Floats) -> Take:
     """The take with the FK keys of a limb at the row's frame leading its end through at `speed` (3,), metres a frame,
     without turning."""
     program = Program(scene, take)
-    limb = program.limbs[member, part]
+    limb = program.bound(member, part)
     frame, place, turn, swivel = row
     h = 1.0 / 64.0
-    near = program.sample([frame], 0, limb.fk[:, 3:].ravel())[:, 0]
+    channels = limb.systems["fk"].channels
+    near = program.now(frame, channels)
     before, after = (_reached(program, limb, (frame + s, place + s * speed, turn, swivel), near) for s in (-h, h))
     curves = {}
-    for c, slope in zip(limb.fk[:, 3:].ravel(), (after - before) / (2.0 * h), strict=True):
+    for c, slope in zip(channels, (after - before) / (2.0 * h), strict=True):
         name = program.channel_names()[c]
         kept = take.curves[name]
         key = kept.key(kept.find(frame) or 0)._replace(slope_in=float(slope), slope_out=float(slope), rule=FREE)

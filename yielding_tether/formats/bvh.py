@@ -14,13 +14,13 @@ from fractions import Fraction
 
 import numpy as np
 
-from ..core.cast import LimbPart, Member
+from ..core.cast import Member
 from ..core.curves import FREE, STEPPED, Key, curve
 from ..core.errors import CoreError
-from ..core.evaluation import Program
+from ..core.kernels.fits import turns as fit_turns
+from ..core.program import Program
 from ..core.proposal import propose
 from ..core.skeleton import Joint, Skeleton
-from ..core.systems.fk import fit_turns
 from ..core.takes import WORLD, Capture, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
 from . import FormatError
@@ -354,9 +354,11 @@ def world_tethers(member: Member) -> tuple[tuple[Tether, ...], dict[str, object]
     """Tethers that keep the ends of all limbs with the world, as a hand or foot set down is."""
     tethers = []
     curves = {}
-    for part in member.parts:
-        if isinstance(part, LimbPart):
-            tether = Tether("world", member.id, part.ik, WORLD, WORLD)
+    controls = [c for part in member.parts for system in part.systems() for c in system.controls(part)]
+    for control in controls:
+        # What hangs from the body is to be told from what hangs from the world already.
+        if control.releases and control.hangs_from:
+            tether = Tether("world", member.id, control.name, WORLD, WORLD)
             tethers.append(tether)
             for what in ("position", "rotation"):
                 curves[tether.weight_channel(what)] = curve([Key(0.0, 1.0, 1.0, kind=STEPPED, rule=FREE)])

@@ -17,7 +17,7 @@ import numpy as np
 from ..core.cast import Member, Shape
 from ..core.curves import ARRIVING, LEAVING
 from ..core.errors import CoreError
-from ..core.evaluation import Program
+from ..core.program import Program
 from ..core.tones import colour_of
 from ..core.transforms import Floats, inverse, multiply, rotate
 

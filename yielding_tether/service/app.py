@@ -19,17 +19,19 @@ from starlette.concurrency import run_in_threadpool
 
 from ..core.curves import ARRIVING, LEAVING
 from ..core.errors import CoreError
-from ..core.evaluation import Program
 from ..core.measure import meter
 from ..core.operations import pose
+from ..core.program import Program
+from ..core.proof import sentence
 from ..core.takes import Scene
 from ..formats import FormatError, bvh, glb
 from ..store.codec import proof_json
 from ..store.store import Missing, Stale, Store
 from . import operations
 from . import schemas as s
+from .describe import as_drag, card, clip_info, curve_infos, pose_strip, pose_table, stand_infos, strands
 from .guard import Guard
-from .studio import Studio, as_drag, card, clip_info, curve_infos, pose_strip, pose_table, stand_infos, strands
+from .studio import Studio
 
 #: Most frames of poses in one answer.
 MAX_POSES = 1024
@@ -154,14 +156,14 @@ def _import(studio: Studio, data: bytes, filename: str, unit: str | None) -> s.I
     scene_id, takes = studio.store.add_scene(program.scene, [read.take])
     return s.ImportedInfo(
         scene_id=scene_id, take_id=takes[0], notes=list(read.notes),
-        limbs=[limb.part.label for limb in program.limbs.values()],
+        parts=[b.part.label for b in program.bounds.values() if len(b.keyed_systems) > 1],
     )  # fmt: skip
 
 
 def _takes(app: FastAPI, studio: Studio) -> None:
     @app.get("/api/operations", tags=["takes"], summary="What can be done on a stretch of parts, with its choices")
     def list_operations() -> list[s.OperationInfo]:
-        return [o.info for o in operations.OFFERED.values()]
+        return operations.all_infos()
 
     @app.get(
         "/api/takes/{take_id}",
@@ -203,8 +205,8 @@ def _takes(app: FastAPI, studio: Studio) -> None:
     def poses(
         take_id: TakeId, first: Frames, last: Frames, revision: int | None = None, trial: str | None = None
     ) -> Response:
-        """Little-endian float32, frames × (joints, then each limb's IK control and bend guide) × (position,
-        rotation): the order of `joints` and `limbs` in the opened take. At most 1,024 frames."""
+        """Little-endian float32, frames × `rows` × (position, rotation): first the `joints` of the opened take in order,
+        then what its `handles` say. At most 1,024 frames."""
         program = studio.trial(trial).program if trial else studio.open(take_id, revision).program
         if not first <= last < first + MAX_POSES:
             raise CoreError(f"Ask for 1 to {MAX_POSES} frames at a time, first to last.")
@@ -336,11 +338,17 @@ def _writing(app: FastAPI, studio: Studio) -> None:
     )
     def try_operation(take_id: TakeId, asked: s.OperationAsked) -> s.Tried:
         name, trial = studio.try_(take_id, asked)
-        shown = {(p.member, p.part) for p in asked.parts}
-        rows = [row for row in strands(trial.program, []) if (row.member, row.part) in shown]
-        return s.Tried(
-            trial=name, proof=proof_json(trial.proof), sentence=operations.sentence(trial.proof), strands=rows
-        )
+        rows = strands(trial.program, [], [(p.member, p.part) for p in asked.parts])
+        return s.Tried(trial=name, proof=proof_json(trial.proof), sentence=sentence(trial.proof), strands=rows)
+
+    @app.post(
+        "/api/takes/{take_id}/suggest",
+        tags=["operations"],
+        summary="Choices that a stretch of parts most likely wants",
+        responses=PROBLEMS,
+    )
+    def suggest(take_id: TakeId, asked: s.SuggestAsked) -> s.Suggested:
+        return studio.suggest(take_id, asked)
 
     @app.post(
         "/api/takes/{take_id}/apply",

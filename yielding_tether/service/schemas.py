@@ -70,10 +70,11 @@ class PartInfo(Model):
     name: str
     label: str
     side: Literal["left", "right", "middle"]
-    kind: Literal["free", "fk", "limb"]
+    kind: str
     joints: list[str]
     role: str = ""
     hinge_from: str = ""
+    trail: list[str] = Field(description="joints whose paths show how the part moves")
 
 
 class MemberInfo(Model):
@@ -87,11 +88,31 @@ class MemberInfo(Model):
     notes: list[str]
 
 
-class LimbInfo(Model):
-    """A limb in the order in which its handles follow the joints in every table of poses."""
+class HandleInfo(Model):
+    """Something to take hold of in the view. `row`: where it stands in every table of poses; `joined`: row that a line
+    joins it to, or null; `along`: row of the joint at the end of its bone, or null. It shows in full strength while
+    `system` drives; `always`: also while its part is not in hand."""
 
     member: str
     part: str
+    control: str
+    label: str
+    form: str
+    gestures: list[Literal["move", "turn", "swing", "slide"]]
+    system: str
+    side: str
+    row: int
+    joined: int | None
+    along: int | None
+    always: bool
+
+
+class SystemInfo(Model):
+    """A system of a part. `keyed`: keys make it (a capture moves by itself)."""
+
+    name: str
+    label: str
+    keyed: bool
 
 
 class RevisionInfo(Model):
@@ -112,9 +133,10 @@ class StrandKey(Model):
 
 
 class Follow(Model):
-    """Who is followed from one frame to another, with the greatest weight there."""
+    """Who is followed by a control of a system from one frame to another, with the greatest weight there."""
 
     anchor: str
+    system: str
     first: float
     last: float
     weight: float
@@ -125,7 +147,9 @@ class FindingInfo(Model):
     speed). `wanted`: the animator wants it as it is."""
 
     key: str
-    kind: Literal["one-sided", "pop", "speed", "smooth", "half", "opposite", "flip", "lost"]
+    kind: str
+    short: str = Field(description="in a word or two")
+    repairable: bool
     member: str
     part: str
     frame: float
@@ -137,16 +161,19 @@ class FindingInfo(Model):
 
 
 class Strand(Model):
-    """One part across time. `drive`: 0 FK … 1 IK, empty for parts that are no limbs; `captured`: share of the
-    capture, empty where there is none; both as (whole frame, value from there on)."""
+    """One part across time. `systems` from the lowest level up; `level`: (whole frame, level from there on), 0 for the
+    first system, between two where they are mixed; `states`: (whole frame, system that drives from there on, or "both");
+    `main`: a part that keys drive in more ways than one."""
 
     member: str
     part: str
     label: str
     side: str
     kind: str
-    drive: list[tuple[int, float]]
-    captured: list[tuple[int, float]]
+    main: bool
+    systems: list[SystemInfo]
+    level: list[tuple[int, float]]
+    states: list[tuple[int, str]]
     keys: list[StrandKey]
     follows: list[Follow]
     findings: list[FindingInfo]
@@ -167,7 +194,8 @@ class TakeInfo(Model):
     can_redo: bool
     members: list[MemberInfo]
     joints: list[tuple[str, str]] = Field(description="(member, joint) in the order of all pose tables")
-    limbs: list[LimbInfo]
+    handles: list[HandleInfo]
+    rows: int = Field(description="rows of all pose tables: the joints, then what stands elsewhere")
     strands: list[Strand]
     findings: list[FindingInfo]
     wanted: list[FindingInfo] = Field(description="findings marked as wanted")
@@ -303,14 +331,13 @@ class Named(Model):
 
 
 class DragAsked(Model):
-    """A handle put to a place in the world at one frame."""
+    """A control put to a place in the world at one frame."""
 
     revision: int
     frame: Finite
     member: str
     part: str
-    handle: Literal["control", "guide", "joint"]
-    joint: str = ""
+    control: str = Field(description="name of the control, as the take's handles tell it")
     position: tuple[Finite, Finite, Finite]
     rotation: tuple[Finite, Finite, Finite, Finite] = (0.0, 0.0, 0.0, 1.0)
     model_config = ConfigDict(
@@ -318,7 +345,7 @@ class DragAsked(Model):
         json_schema_extra={
             "examples": [
                 {
-                    "revision": 1, "frame": 60, "member": "marl", "part": "arm.R", "handle": "control",
+                    "revision": 1, "frame": 60, "member": "marl", "part": "arm.R", "control": "arm.R.ik",
                     "position": [-0.2, 1.2, 0.35], "rotation": [0, 0, 0, 1],
                 }
             ]
@@ -335,11 +362,15 @@ class Meter(Model):
 
 
 class CardChannel(Model):
-    """A channel at a frame. `value` as keyed; `fits`: what would reproduce the pose."""
+    """A channel at a frame. `value` as keyed; `fits`: what would reproduce the pose; `kind` says what field it wants."""
 
     name: str
     label: str
     unit: str
+    kind: str
+    locked: bool
+    least: float | None
+    most: float | None
     value: float
     fits: float
     keyed: bool
@@ -348,21 +379,23 @@ class CardChannel(Model):
 
 class CardSystem(Model):
     system: str
+    label: str
+    keyed: bool
     driving: bool
     channels: list[CardChannel]
 
 
 class Card(Model):
-    """A part at a frame. `idle_place`, `idle_turn`: how far the stored idle system stands from the pose."""
+    """A part at a frame. `driver`: the system that drives, or "both"; `says` tells it in words; `idle_place`, `idle_turn`:
+    how far the stored idle systems stand from the pose."""
 
     member: str
     part: str
     label: str
     side: str
     kind: str
-    drive: float | None
-    captured: float | None
     driver: str
+    says: str
     systems: list[CardSystem]
     others: list[CardChannel] = Field(description="driver, bend guide, and the weights of what is followed")
     idle_place: float | None
@@ -370,6 +403,13 @@ class Card(Model):
     residual: float | None
     follows: list[Follow]
     rule: str
+
+
+class When(Model):
+    """A choice matters only while another one has one of these values."""
+
+    choice: str
+    values: list[str]
 
 
 class Choice(Model):
@@ -380,18 +420,38 @@ class Choice(Model):
     least: float = 0
     most: float = 0
     default: str | int | float
+    unit: str = ""
     folded: bool = False
     help: str = ""
+    when: When | None = None
 
 
 class OperationInfo(Model):
-    """`applies`: to a stretch of limbs or of any parts; to a part at one frame; to findings, keys, a clip, a take."""
+    """`applies`: to a stretch of parts that more than one system can drive, or of any parts; to a part at one frame; to
+    findings, keys, a clip, a take."""
 
     id: str
     label: str
-    applies: Literal["limbs", "parts", "frame", "findings", "keys", "clip", "take"]
+    applies: Literal["systems", "parts", "frame", "findings", "keys", "clip", "take"]
     help: str
     choices: list[Choice]
+
+
+class SuggestAsked(Model):
+    """A stretch of parts for which an operation is to suggest its choices."""
+
+    operation: str
+    revision: int
+    parts: Annotated[list[PartRef], Field(max_length=200)]
+    first: Finite = 0.0
+    last: Finite | None = None
+
+
+class Suggested(Model):
+    """Choices to start from, and options that these parts have, where they differ from part to part."""
+
+    choices: dict[str, str | int | float]
+    options: dict[str, list[tuple[str, str]]]
 
 
 class Marked(Based):
@@ -432,7 +492,8 @@ class CurveInfo(Model):
     channel: str
     label: str
     unit: str
-    role: str
+    kind: str
+    system: str
     default: float
     keys: list[CurveKey]
 
@@ -479,4 +540,4 @@ class ImportedInfo(Model):
     scene_id: int
     take_id: int
     notes: list[str]
-    limbs: list[str]
+    parts: list[str] = Field(description="parts that can be handed over between systems of keys")

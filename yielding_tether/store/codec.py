@@ -4,18 +4,23 @@ from __future__ import annotations
 
 import hashlib
 import struct
+from functools import lru_cache
 from typing import Any
 
 import numpy as np
 from pydantic import TypeAdapter
 
-from ..core.cast import Member
+from ..core.cast import Member, Shape
 from ..core.clips import Clip, PartClip
 from ..core.curves import Curve, Key, curve
+from ..core.errors import CoreError
+from ..core.parts import PARTS, Part
 from ..core.proof import Proof
+from ..core.skeleton import Skeleton
 from ..core.takes import Capture, Tether
 
-_MEMBER = TypeAdapter(Member)
+_SKELETON = TypeAdapter(Skeleton)
+_SHAPES = TypeAdapter(tuple[Shape, ...])
 _TETHERS = TypeAdapter(tuple[Tether, ...])
 _PROOF = TypeAdapter(Proof)
 
@@ -47,13 +52,29 @@ def capture_from(data: bytes, samples: int, joints: int, first: float, step: flo
     return Capture(offsets, rotations.astype(np.float64), first, step)
 
 
+@lru_cache
+def _part_adapter(kind: str) -> TypeAdapter[Part]:
+    if kind not in PARTS:
+        raise CoreError(f"There is no kind of part called {kind!r}: there are {', '.join(PARTS)}.")
+    return TypeAdapter(PARTS[kind])
+
+
 def member_json(member: Member) -> dict[str, Any]:
-    found: dict[str, Any] = _MEMBER.dump_python(member, mode="json")
-    return found
+    """A member as stored; its parts are told apart by their kind."""
+    return {
+        "id": member.id, "name": member.name, "kind": member.kind,
+        "skeleton": _SKELETON.dump_python(member.skeleton, mode="json"),
+        "parts": [_part_adapter(p.kind).dump_python(p, mode="json") for p in member.parts],
+        "shapes": _SHAPES.dump_python(member.shapes, mode="json"), "notes": list(member.notes),
+    }  # fmt: skip
 
 
 def member_from(body: dict[str, Any]) -> Member:
-    return _MEMBER.validate_python(body)
+    return Member(
+        body["id"], body["name"], body["kind"], _SKELETON.validate_python(body["skeleton"]),
+        tuple(_part_adapter(p["kind"]).validate_python(p) for p in body["parts"]),
+        _SHAPES.validate_python(body["shapes"]), tuple(body["notes"]),
+    )  # fmt: skip
 
 
 def tethers_json(tethers: tuple[Tether, ...]) -> list[dict[str, Any]]:

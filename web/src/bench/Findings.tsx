@@ -57,9 +57,11 @@ export function Findings({ info }: { info: TakeInfo }) {
                 {f.sentence}
               </Link>
               <Box sx={{ display: "flex", gap: 0.5 }}>
-                <Button size="small" sx={{ py: 0 }} onClick={() => tryRepair([f])} aria-label={`Repair: ${f.sentence}`}>
-                  Repair
-                </Button>
+                {f.repairable && (
+                  <Button size="small" sx={{ py: 0 }} onClick={() => tryRepair([f])} aria-label={`Repair: ${f.sentence}`}>
+                    Repair
+                  </Button>
+                )}
                 <Button size="small" sx={{ py: 0, color: "text.secondary" }} onClick={() => mark(f.key, true)} aria-label={`This is wanted: ${f.sentence}`}>
                   This is wanted
                 </Button>

@@ -4,22 +4,10 @@ import type { Choice } from "../shared/api";
 import { offer, offeredFor, useActions, useOperations } from "./actions";
 import { useBench, usePick } from "./state";
 
-/** Choices that count only while another one stands a given way. */
-const DEPENDS: Record<string, [string, string]> = {
-  settle: ["after", "hold"],
-  speed: ["after", "hold"],
-  tolerance: ["keys", "within"],
-  tolerance_turn: ["keys", "within"],
-  by: ["do", "move"],
-  factor: ["do", "scale"],
-  kind: ["do", "kind"],
-  systems: ["way", "values"],
-};
-
 /** The small strip at a selection: the operations that apply there, each with the choices that matter. */
 export function Offer({ x }: { x: number }) {
   const operations = useOperations();
-  const { info, stretch, wish, choices, trial, trying, set } = usePick("info", "stretch", "wish", "choices", "trial", "trying", "set");
+  const { info, stretch, wish, choices, options, trial, trying, set } = usePick("info", "stretch", "wish", "choices", "options", "trial", "trying", "set");
   const { apply, drop, copy } = useActions();
   const [unfolded, setUnfolded] = useState(false);
   const strip = useRef<HTMLDivElement>(null);
@@ -33,10 +21,7 @@ export function Offer({ x }: { x: number }) {
   const current = operations?.find((o) => o.id === wish?.operation);
   const span = stretch ? (stretch.last >= info.last ? `frame ${stretch.first} on` : `frames ${stretch.first}–${stretch.last}`) : wish && wish.operation !== "drivers" ? `at frame ${wish.first}` : "";
   const change = (name: string, value: string | number) => set({ choices: { ...choices, [name]: value } });
-  const counts = (c: Choice) => {
-    const on = DEPENDS[c.name];
-    return !on || !(on[0] in choices) || choices[on[0]] === on[1];
-  };
+  const counts = (c: Choice) => !c.when || !(c.when.choice in choices) || c.when.values.includes(String(choices[c.when.choice]));
   return (
     <Paper
       ref={strip}
@@ -48,7 +33,7 @@ export function Offer({ x }: { x: number }) {
       sx={{ position: "absolute", left: x, bottom: "100%", mb: "46px", px: 1.25, py: 0.75, zIndex: 5, display: "flex", alignItems: "center", gap: 0.75, whiteSpace: "nowrap", maxWidth: "calc(100vw - 16px)", flexWrap: "wrap", "& .MuiButton-root": { flexShrink: 0, minWidth: 0, px: 1 } }}
     >
       {offered.length > 1 && stretch ? (
-        <ToggleButtonGroup size="small" exclusive value={wish?.operation ?? ""} onChange={(_, v: string | null) => v && offer(operations, info, stretch, v)} aria-label="Operation">
+        <ToggleButtonGroup size="small" exclusive value={wish?.operation ?? ""} onChange={(_, v: string | null) => v && void offer(operations, info, stretch, v)} aria-label="Operation">
           {offered.map((o) => (
             <ToggleButton key={o.id} value={o.id} title={o.help} sx={{ py: 0.25, px: 1, textTransform: "none", fontWeight: 700 }}>
               {o.label}
@@ -63,9 +48,9 @@ export function Offer({ x }: { x: number }) {
         )
       )}
       {current?.choices
-        .filter((c) => counts(c) && (unfolded || !c.folded || (c.name in DEPENDS && choices[DEPENDS[c.name]![0]] === DEPENDS[c.name]![1] && c.name !== "settle" && c.name !== "speed")))
+        .filter((c) => counts(c) && (unfolded || !c.folded))
         .map((c) => (
-          <Control key={c.name} choice={c} value={choices[c.name] ?? c.default} onChange={(v) => change(c.name, v)} />
+          <Control key={c.name} choice={options[c.name] ? { ...c, options: options[c.name]! } : c} value={choices[c.name] ?? c.default} onChange={(v) => change(c.name, v)} />
         ))}
       {current?.choices.some((c) => c.folded && counts(c)) && (
         <Button size="small" onClick={() => setUnfolded(!unfolded)} aria-expanded={unfolded}>
@@ -106,7 +91,7 @@ function Control({ choice, value, onChange }: { choice: Choice; value: string | 
       <Box sx={{ display: "flex", alignItems: "center", gap: 0.5, fontSize: 13 }}>
         {choice.label}
         <NumberField label={choice.label} value={Number(value)} whole={choice.kind === "whole"} least={choice.least} most={choice.most} onChange={onChange} />
-        {choice.kind === "whole" && "frames"}
+        {choice.unit}
       </Box>
     </Tooltip>
   );

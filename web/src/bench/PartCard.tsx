@@ -6,7 +6,7 @@ import { channelValue, degrees, mm, shownNumber, storedNumber } from "../shared/
 import { sideMark } from "../shared/theme";
 import { useActions } from "./actions";
 import { NumberField } from "./Offer";
-import { useBench, usePick, type KeyRule } from "./state";
+import { BOTH, useBench, usePick, type KeyRule } from "./state";
 
 type Channel = Card["systems"][number]["channels"][number];
 
@@ -37,7 +37,8 @@ export function PartCard() {
   if (!data) return null;
   const hue = data.side === "left" ? theme.ink.left : data.side === "right" ? theme.ink.right : theme.ink.middle;
   const systems = [...data.systems].sort((a, b) => Number(b.driving) - Number(a.driving));
-  const whole = systems.filter((s) => s.driving || systems.length === 1 || data.driver === "both");
+  const whole = systems.filter((s) => s.driving || systems.length === 1 || data.driver === BOTH);
+  const label = (system: string) => data.systems.find((s) => s.system === system)?.label ?? system;
   const idle = systems.filter((s) => !whole.includes(s));
   return (
     <Paper variant="outlined" component="section" aria-label="Part card" sx={{ p: 1.25, width: 268, maxHeight: "100%", overflow: "auto" }}>
@@ -53,34 +54,28 @@ export function PartCard() {
         </Tooltip>
       </Box>
       <Typography data-testid="driver" sx={{ fontSize: 13 }}>
-        {data.kind === "limb" ? (
-          <>
-            <b>{data.driver === "Capture" ? "Captured motion" : data.driver === "both" ? `Half and half (${(data.drive ?? 0).toFixed(2)} of IK)` : data.driver}</b> drives here
-          </>
-        ) : (
-          `${data.driver === "Capture" ? "Captured motion" : "FK"} drives here`
-        )}
+        {data.says && <b>{data.says}</b>}
         {data.follows.map((f) => (
-          <span key={f.anchor}>{data.kind === "limb" && data.driver !== "IK" ? `; in IK it would follow ${f.anchor}` : `, follows ${f.anchor}`}</span>
+          <span key={f.anchor}>{f.system === data.driver || data.driver === BOTH ? `${data.says ? ", " : ""}follows ${f.anchor}` : `; in ${label(f.system)} it would follow ${f.anchor}`}</span>
         ))}
       </Typography>
-      {data.kind === "limb" && data.idle_place !== null && data.driver !== "Capture" && (
+      {data.idle_place !== null && systems.some((s) => s.keyed && s.driving) && (
         <Typography sx={{ fontSize: 12.5, color: "text.secondary" }}>
           Idle keys stand {mm(data.idle_place)} and {degrees(data.idle_turn ?? 0, 1)} off the pose.
         </Typography>
       )}
       {whole.map((system) => (
         <Box key={system.system} sx={{ mt: 0.5 }}>
-          <Values channels={system.channels} title={systems.length > 1 ? `${system.system.toUpperCase()}${system.driving ? ", driving" : ""}` : ""} />
+          <Values channels={system.channels} title={systems.length > 1 ? `${capital(system.label)}${system.driving ? ", driving" : ""}` : ""} />
         </Box>
       ))}
       <Box sx={{ display: "flex", gap: 1.5, mt: 0.25 }}>
-        {idle.length > 0 && <Fold open={other} onClick={() => setOther(!other)} label={idle.map((s) => `${s.system.toUpperCase()}, idle`).join("; ")} />}
+        {idle.length > 0 && <Fold open={other} onClick={() => setOther(!other)} label={idle.map((s) => `${capital(s.label)}, idle`).join("; ")} />}
         {data.others.length > 0 && <Fold open={more} onClick={() => setMore(!more)} label="driver, guide, follows" />}
       </Box>
       {idle.map((system) => (
         <Collapse key={system.system} in={other} unmountOnExit>
-          <Values channels={system.channels} title={`${system.system.toUpperCase()}: stored, and as the pose wants it`} fits />
+          <Values channels={system.channels} title={`${capital(system.label)}: stored, and as the pose wants it`} fits />
         </Collapse>
       ))}
       <Collapse in={more} unmountOnExit>
@@ -101,11 +96,13 @@ export function PartCard() {
           <MenuItem value="part">the whole part</MenuItem>
           <MenuItem value="ask">nothing until K</MenuItem>
         </Select>
-        <span>{data.driver === "IK" || data.driver === "FK" ? `, in ${data.driver}, which drives.` : `. ${data.rule}`}</span>
+        <span>. {data.rule}</span>
       </Box>
     </Paper>
   );
 }
+
+const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 
 function Fold({ open, onClick, label }: { open: boolean; onClick: () => void; label: string }) {
   return (
@@ -136,13 +133,13 @@ function Values({ channels, title, fits }: { channels: Channel[]; title: string;
                 {c.keyed ? "●" : "○"}
               </IconButton>
             </td>
-            <td>{c.label.replace(/^\S*\.ik /, "")}</td>
+            <td>{c.label}</td>
             <td style={{ textAlign: "right" }}>
               {fits ? (
                 channelValue(c.value, c.unit)
               ) : (
                 <span style={{ whiteSpace: "nowrap" }}>
-                  <NumberField late width={54} label={`${c.label} at this frame`} value={shownNumber(c.value, c.unit)} onChange={(v) => give(c, storedNumber(v, c.unit))} />
+                  <NumberField late width={54} label={`${c.label} at this frame`} least={c.least === null ? undefined : shownNumber(c.least, c.unit)} most={c.most === null ? undefined : shownNumber(c.most, c.unit)} value={shownNumber(c.value, c.unit)} onChange={(v) => give(c, storedNumber(v, c.unit))} />
                   <span style={{ display: "inline-block", width: 22, textAlign: "left", paddingLeft: 2 }}>{c.unit === "rad" ? "°" : c.unit === "m" ? "mm" : ""}</span>
                 </span>
               )}

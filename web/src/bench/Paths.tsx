@@ -33,8 +33,7 @@ function Trail({ info, focus }: { info: TakeInfo; focus: PartRef }) {
   const strand = info.strands.find((s) => s.member === focus.member && s.part === focus.part);
   const rows = useMemo(() => {
     const part = info.members.find((m) => m.id === focus.member)?.parts.find((p) => p.name === focus.part);
-    const joints = part?.kind === "limb" ? part.joints.slice(1) : (part?.joints.slice(0, 2) ?? []);
-    return joints.map((j) => info.joints.findIndex(([m, n]) => m === focus.member && n === j)).filter((r) => r >= 0);
+    return (part?.trail ?? []).map((j) => info.joints.findIndex(([m, n]) => m === focus.member && n === j)).filter((r) => r >= 0);
   }, [info, focus]);
   const keyed = useMemo(() => new Set(strand?.keys.map((k) => Math.round(k.time)) ?? []), [strand]);
   const made = useMemo(() => {

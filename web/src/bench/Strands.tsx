@@ -84,7 +84,7 @@ export function Strands({ info }: { info: TakeInfo }) {
         return;
       }
       toFrame(next.first);
-      offer(operations, info, next);
+      void offer(operations, info, next);
     };
     follow(move, up);
   };
@@ -153,7 +153,7 @@ export function Strands({ info }: { info: TakeInfo }) {
                 key={`${strand.member}/${strand.part}`}
                 onClick={() => set({ focus: { member: strand.member, part: strand.part } })}
                 aria-pressed={mine}
-                sx={{ display: "flex", justifyContent: "flex-start", width: "100%", height: h, px: 1.5, fontFamily: theme.typography.fontFamily, fontSize: strand.kind === "limb" ? 13.5 : 11.5, fontWeight: strand.kind === "limb" ? 650 : 450, color: hue, bgcolor: mine ? theme.ink.accentSoft : undefined, borderBottom: 1, borderColor: "divider" }}
+                sx={{ display: "flex", justifyContent: "flex-start", width: "100%", height: h, px: 1.5, fontFamily: theme.typography.fontFamily, fontSize: strand.main ? 13.5 : 11.5, fontWeight: strand.main ? 650 : 450, color: hue, bgcolor: mine ? theme.ink.accentSoft : undefined, borderBottom: 1, borderColor: "divider" }}
               >
                 <span aria-hidden>{sideMark[strand.side]}&nbsp;</span>
                 {strand.label}

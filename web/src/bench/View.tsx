@@ -132,7 +132,7 @@ export function View({ info }: { info: TakeInfo }) {
             <Sketch info={info} pose={() => poseNow(1)} color={theme.ink.alarm} opacity={0.45} />
           </>
         )}
-        {controls && handles.map((spec) => <Handle key={`${spec.id}:${info.revision}`} info={info} spec={spec} onHold={setHeld} />)}
+        {controls && handles.map((spec) => <Handle key={`${spec.member}/${spec.part}/${spec.control}`} info={info} spec={spec} onHold={setHeld} />)}
       </Canvas>
     </Box>
   );

@@ -1,10 +1,10 @@
 import { useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect } from "react";
-import { get, post, Problem, type Applied, type ClipInfo, type DragAsked, type KeyEdit, type Operation, type OperationAsked, type TakeInfo, type Tried } from "../shared/api";
+import { get, post, Problem, type Applied, type ClipInfo, type DragAsked, type KeyEdit, type Operation, type OperationAsked, type Suggested, type TakeInfo, type Tried } from "../shared/api";
 import { useNotice } from "../shared/notice";
 import { live } from "./live";
 import { PoseBank } from "./poses";
-import { isLimb, likelySystem, NOTHING, source, strandOf, useBench, usePick, valueAt, type PartRef, type Stretch, type Wish } from "./state";
+import { hasSystems, NOTHING, source, useBench, usePick, type PartRef, type Stretch, type Wish } from "./state";
 
 /** Loads a take and keeps the bench at its head. */
 export function useTake(takeId: number) {
@@ -14,8 +14,7 @@ export function useTake(takeId: number) {
     if (!info) return;
     const bench = useBench.getState();
     const same = bench.info?.id === info.id;
-    const rows = info.joints.length + 2 * info.limbs.length;
-    const bank = same && bench.bank ? bench.bank : new PoseBank(info.id, info.first, info.last, rows);
+    const bank = same && bench.bank ? bench.bank : new PoseBank(info.id, info.first, info.last, info.rows);
     bench.set({ info, bank, live: null, ...(same ? {} : opening(info)) });
     bank.ahead(source(info), useBench.getState().frame);
   }, [info]);
@@ -25,11 +24,11 @@ export function useTake(takeId: number) {
 /** Where a take opens: at its first finding, with that part in hand. */
 function opening(info: TakeInfo) {
   const finding = info.findings[0];
-  const limb = info.limbs[0];
+  const main = info.strands.find((s) => s.main) ?? info.strands[0];
   return {
     ...NOTHING,
     frame: finding ? finding.frame : info.first,
-    focus: finding ? { member: finding.member, part: finding.part } : limb ? { ...limb } : null,
+    focus: finding ? { member: finding.member, part: finding.part } : main ? { member: main.member, part: main.part } : null,
     playing: false,
     pinned: [],
     trailed: [],
@@ -44,35 +43,34 @@ export function useOperations() {
   return useQuery({ queryKey: ["operations"], queryFn: () => get<Operation[]>("/operations"), staleTime: Infinity }).data;
 }
 
-/** The choices of an operation as a stretch would want them. */
-export function startingChoices(operation: Operation, info: TakeInfo, stretch: Stretch) {
-  const choices: Record<string, string | number> = {};
-  for (const c of operation.choices) choices[c.name] = c.default;
-  if ("to" in choices) choices["to"] = likelySystem(info, stretch);
-  const captured = stretch.parts.some((p) => valueAt(strandOf(info, p)?.captured ?? [], stretch.first) > 0);
-  // A capture has no keys of its own to keep to.
-  if (captured && "tolerance" in choices) choices["keys"] = "every";
-  return choices;
-}
-
 /** Operations that a stretch of these parts is offered. */
 export function offeredFor(operations: Operation[] | undefined, info: TakeInfo, parts: PartRef[]) {
-  const limbs = parts.some((p) => isLimb(info, p));
-  return (operations ?? []).filter((o) => o.applies === "parts" || (o.applies === "limbs" && limbs));
+  const several = parts.some((p) => hasSystems(info, p));
+  return (operations ?? []).filter((o) => o.applies === "parts" || (o.applies === "systems" && several));
 }
 
-/** Selects a stretch and starts trying an operation on it: that of its name, or the first that applies. */
-export function offer(operations: Operation[] | undefined, info: TakeInfo, stretch: Stretch, name?: string) {
+/** Counts the offers made: the answer to an older one is of no use any more. */
+let offers = 0;
+
+/** Selects a stretch and starts trying an operation on it: that of its name, or the first that applies. The service says
+ * which choices such a stretch most likely wants. */
+export async function offer(operations: Operation[] | undefined, info: TakeInfo, stretch: Stretch, name?: string) {
+  const { set } = useBench.getState();
   const offered = offeredFor(operations, info, stretch.parts);
   const operation = offered.find((o) => o.id === name) ?? offered[0];
-  const parts = operation?.applies === "limbs" ? stretch.parts.filter((p) => isLimb(info, p)) : stretch.parts;
+  const mine = ++offers;
+  set({ ...NOTHING, stretch });
+  if (!operation) return;
+  const parts = operation.applies === "systems" ? stretch.parts.filter((p) => hasSystems(info, p)) : stretch.parts;
   const last = stretch.last >= info.last ? null : stretch.last;
-  useBench.getState().set({
-    stretch,
-    trial: null,
-    wish: operation ? { operation: operation.id, parts, first: stretch.first, last } : null,
-    choices: operation ? startingChoices(operation, info, { ...stretch, parts }) : {},
-  });
+  const wish: Wish = { operation: operation.id, parts, first: stretch.first, last };
+  try {
+    const found = await post<Suggested>(`/takes/${info.id}/suggest`, { ...wish, revision: info.revision });
+    const now = useBench.getState().stretch;
+    if (mine === offers && now === stretch) set({ wish, choices: found.choices, options: found.options });
+  } catch (error) {
+    useNotice.getState().warn((error as Error).message);
+  }
 }
 
 const asked = (info: TakeInfo, wish: Wish, choices: Record<string, string | number>): OperationAsked => ({ ...wish, revision: info.revision, choices }) as OperationAsked;

@@ -1,6 +1,6 @@
 import type { MeterData, Strand, TakeInfo } from "../shared/api";
 import type { Ink } from "../shared/theme";
-import { driverAt, valueAt, type PartRef, type Stretch } from "./state";
+import { BOTH, driverAt, systemLabel, valueAt, type PartRef, type Stretch } from "./state";
 
 export interface Row {
   strand: Strand;
@@ -8,20 +8,20 @@ export interface Row {
   height: number;
 }
 
-/** Limbs get tall rows, everything else thin ones. */
+/** What keys drive in more ways than one gets tall rows, everything else thin ones. */
 export function layout(strands: Strand[]): Row[] {
   let y = 0;
   return strands.map((strand) => {
-    const height = strand.kind === "limb" ? 40 : 17;
+    const height = strand.main ? 40 : 17;
     const row = { strand, y, height };
     y += height;
     return row;
   });
 }
 
-/** Limbs first: they are what is handed over. */
+/** First what is handed over most. */
 export function ordered(info: TakeInfo): Strand[] {
-  const rank = (s: Strand) => (s.kind === "limb" ? 0 : 1);
+  const rank = (s: Strand) => (s.main ? 0 : 1);
   return [...info.strands].sort((a, b) => rank(a) - rank(b));
 }
 
@@ -54,10 +54,14 @@ function hue(strand: Strand, ink: Ink): string {
   return strand.side === "left" ? ink.left : strand.side === "right" ? ink.right : ink.middle;
 }
 
-/** Height of the rope: high where IK drives, low where FK does. */
+/** How far the rope of a row runs up and down, and how much it leaves below. */
+const room = (row: Row) => (row.strand.main ? { swing: row.height - 25, foot: 16 } : { swing: row.height - 9, foot: 5 });
+
+/** Height of the rope: the first system lies lowest, each further one a level higher. */
 function rope(strand: Strand, row: Row, f: number): number {
-  const drive = valueAt(strand.drive, f);
-  return row.y + row.height - 16 - drive * (row.height - 25);
+  const { swing, foot } = room(row);
+  const levels = Math.max(strand.systems.length - 1, 1);
+  return row.y + row.height - foot - ((valueAt(strand.level, f) ?? 0) / levels) * swing;
 }
 
 export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
@@ -85,20 +89,19 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
       g.lineWidth = 1.5;
       g.strokeRect(scale.x(p.stretch.first), row.y + 0.75, scale.x(p.stretch.last) - scale.x(p.stretch.first), row.height - 2.5);
     }
-    if (strand.kind === "limb") {
-      drawRope(g, p, row, strand, hue(strand, ink), 3, from, to, scale);
+    if (strand.systems.length > 1) {
+      drawRope(g, p, row, strand, hue(strand, ink), strand.main ? 3 : 1.5, from, to, scale);
       const tried = p.tried.find((t) => t.member === strand.member && t.part === strand.part);
       if (tried && chosen) drawRope(g, p, row, tried, ink.accent, 2, from, to, scale, true);
     }
     for (const follow of strand.follows) {
-      const limb = strand.kind === "limb";
-      const h = limb ? 9 : 4;
+      const h = strand.main ? 9 : 4;
       const y = row.y + row.height - h - 1.5;
-      // A limb's tether counts only where IK drives; elsewhere its bar is an outline.
+      // A tether counts only where the system of its control drives; elsewhere its bar is an outline.
       g.fillStyle = hue(strand, ink);
       g.strokeStyle = hue(strand, ink);
       g.lineWidth = 0.8;
-      const live = (f: number) => !limb || driverAt(strand, f) === "IK" || driverAt(strand, f) === "both";
+      const live = (f: number) => [follow.system, BOTH].includes(driverAt(strand, f));
       let start = Math.max(follow.first, from);
       for (let f = start + 1; f <= Math.min(follow.last, to) + 1; f++) {
         const ends = f > Math.min(follow.last, to);
@@ -109,7 +112,7 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
         if (live(start)) g.fillRect(x0, y, Math.max(x1 - x0, 2), h);
         else g.strokeRect(x0, y + 0.5, Math.max(x1 - x0, 2), h - 1);
         g.globalAlpha = 1;
-        if (limb && live(start) && x1 - x0 > 70) {
+        if (strand.main && live(start) && x1 - x0 > 70) {
           g.fillStyle = ink.ink;
           g.font = "9.5px 'Figtree Variable', sans-serif";
           g.fillText(`follows ${follow.anchor}`, Math.max(x0, 0) + 5, y + 8);
@@ -134,8 +137,8 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
       g.strokeStyle = mine ? ink.accentSoft : ink.paper;
       g.lineWidth = 4;
       g.lineJoin = "round";
-      g.strokeText(shortOf(finding), Math.max(x, 0) + 24, row.y + row.height / 2 + 4);
-      g.fillText(shortOf(finding), Math.max(x, 0) + 24, row.y + row.height / 2 + 4);
+      g.strokeText(finding.short, Math.max(x, 0) + 24, row.y + row.height / 2 + 4);
+      g.fillText(finding.short, Math.max(x, 0) + 24, row.y + row.height / 2 + 4);
     }
   }
 }
@@ -146,21 +149,6 @@ function spike(g: CanvasRenderingContext2D, x: number, foot: number, half: numbe
   g.lineTo(x, foot - size);
   g.lineTo(x + half, foot);
   g.fill();
-}
-
-/** A finding in a word or two, with its size. */
-export function shortOf(finding: Strand["findings"][number]): string {
-  const mm = `${(finding.place * 1000).toFixed(0)} mm`;
-  return {
-    pop: `jumps ${mm}`,
-    speed: `speed jumps ${(finding.place * 1000).toFixed(1)} mm a frame`,
-    "one-sided": finding.place > 1e-4 ? `keyed on one side, jumps ${mm}` : "keyed on one side",
-    smooth: "spread change",
-    half: "half-driven",
-    opposite: "opposite rotations",
-    flip: "bend flips",
-    lost: "guide lost",
-  }[finding.kind];
 }
 
 function drawRope(g: CanvasRenderingContext2D, p: Picture, row: Row, strand: Strand, color: string, width: number, from: number, to: number, scale: Scale, dashed = false) {
@@ -177,7 +165,7 @@ function drawRope(g: CanvasRenderingContext2D, p: Picture, row: Row, strand: Str
     // A stepped change stands upright at its frame.
     if (before === null) g.moveTo(x, y);
     else {
-      if (Math.abs(y - before) > (row.height - 25) * 0.9) g.lineTo(x, before);
+      if (Math.abs(y - before) > (room(row).swing / Math.max(strand.systems.length - 1, 1)) * 0.9) g.lineTo(x, before);
       g.lineTo(x, y);
     }
     before = y;
@@ -191,9 +179,10 @@ function drawRope(g: CanvasRenderingContext2D, p: Picture, row: Row, strand: Str
   let word = "";
   for (let f = from; f <= to; f += step) {
     const now = driverAt(strand, f);
-    if (now !== word && now !== "both") {
+    if (now !== word && now !== BOTH && strand.main) {
       const y = rope(strand, row, f);
-      g.fillText(now, scale.x(f) + 5, now === "IK" ? y + 13 : y - 4);
+      // Below the rope where it runs high, above it where it runs low.
+      g.fillText(systemLabel(strand, now), scale.x(f) + 5, y < row.y + 14 ? y + 13 : y - 4);
     }
     word = now;
   }
@@ -206,7 +195,7 @@ function drawKeys(g: CanvasRenderingContext2D, row: Row, strand: Strand, color: 
     const x = scale.x(key.time);
     if (x - last < 1.2 && !key.split) continue;
     last = x;
-    const y = strand.kind === "limb" ? rope(strand, row, Math.round(key.time)) : row.y + row.height / 2 - 3;
+    const y = strand.systems.length > 1 ? rope(strand, row, Math.round(key.time)) : row.y + row.height / 2 - 3;
     g.fillStyle = ink.sheet;
     g.strokeStyle = color;
     g.lineWidth = 1.4;

@@ -4,7 +4,7 @@ const CHUNK = 128;
 
 /**
  * Poses fetched ahead, by source (a revision or a trial) and chunk of frames, so that playback never waits for
- * the network. One frame is a row of (position, rotation) of all joints, then of each limb's control and guide.
+ * the network. One frame is a row of (position, rotation) of all joints, then of the handles that stand elsewhere.
  */
 export class PoseBank {
   private chunks = new Map<string, Float32Array>();

@@ -7,7 +7,7 @@ import { poseNow } from "./Body";
 import { named } from "./Curves";
 import { ordered } from "./drawStrands";
 import { tryRepair } from "./Findings";
-import { driverAt, isLimb, same, strandOf, useBench } from "./state";
+import { driverAt, hasSystems, same, strandOf, useBench } from "./state";
 import { pinnedWith, viewByKey } from "./Transport";
 
 /** How far an arrow with Alt moves a control: metres, or radians where it turns. */
@@ -20,18 +20,19 @@ function nudge(across: number, high: number, turning: boolean): DragAsked | null
   const table = poseNow();
   const view = (window as unknown as { benchView?: { camera: THREE.Camera } }).benchView;
   if (!info || !focus || !table || !view) return null;
-  const part = info.members.find((m) => m.id === focus.member)?.parts.find((p) => p.name === focus.part);
-  if (!part) return null;
-  const limb = info.limbs.findIndex((l) => same(l, focus));
-  const joint = part.joints[part.joints.length - 1]!;
-  const row = limb >= 0 ? info.joints.length + 2 * limb : info.joints.findIndex(([m, j]) => m === focus.member && j === joint);
-  const k = row * 7;
+  const strand = strandOf(info, focus);
+  const mine = info.handles.filter((h) => same(h, focus));
+  const system = strand ? driverAt(strand, frame) : "";
+  // What drives is moved by its first handle; a run of joints by its last one.
+  const driving = mine.filter((h) => h.system === system);
+  const handle = driving.find((h) => h.gestures.includes("move")) ?? driving[driving.length - 1] ?? mine[0];
+  if (!handle) return null;
+  const k = handle.row * 7;
   const right = new THREE.Vector3().setFromMatrixColumn(view.camera.matrixWorld, 0);
   const up = new THREE.Vector3().setFromMatrixColumn(view.camera.matrixWorld, 1);
   const place = new THREE.Vector3(table[k], table[k + 1], table[k + 2]);
   const turn = new THREE.Quaternion(table[k + 3], table[k + 4], table[k + 5], table[k + 6]);
-  const isJoint = part.kind === "fk";
-  if (turning || isJoint) {
+  if (turning || !handle.gestures.includes("move")) {
     turn.premultiply(new THREE.Quaternion().setFromAxisAngle(up, across * TURN));
     turn.premultiply(new THREE.Quaternion().setFromAxisAngle(right, -high * TURN));
   } else place.addScaledVector(right, across * STEP).addScaledVector(up, high * STEP);
@@ -39,8 +40,7 @@ function nudge(across: number, high: number, turning: boolean): DragAsked | null
     revision: info.revision,
     frame,
     ...focus,
-    handle: isJoint ? "joint" : "control",
-    joint: isJoint ? joint : "",
+    control: handle.control,
     position: [place.x, place.y, place.z],
     rotation: [turn.x, turn.y, turn.z, turn.w],
   };
@@ -70,7 +70,7 @@ export function useShortcuts() {
         const next = rows[Math.min(Math.max(at + by, 0), rows.length - 1)];
         if (next) set({ focus: { member: next.member, part: next.part } });
       };
-      const select = (first: number, last: number) => focus && offer(operations, info, { parts: stretch?.parts ?? [focus], first: Math.min(first, last), last: Math.max(first, last) }, bench.wish?.operation);
+      const select = (first: number, last: number) => focus && void offer(operations, info, { parts: stretch?.parts ?? [focus], first: Math.min(first, last), last: Math.max(first, last) }, bench.wish?.operation);
       const nextFinding = () => {
         const next = info.findings.find((f) => f.frame > frame) ?? info.findings[0];
         if (next) tryRepair([next]);
@@ -120,7 +120,7 @@ export function useShortcuts() {
         Delete: () => picked.length && void edit({ what: "delete", keys: named(picked) }).then((done) => done && set({ picked: [] })),
         n: nextFinding,
         r: () => event.shiftKey && tryRepair(info.findings),
-        h: () => focus && isLimb(info, focus) && offer(operations, info, { parts: [focus], first: frame, last: info.last }, "handover"),
+        h: () => focus && hasSystems(info, focus) && void offer(operations, info, { parts: [focus], first: frame, last: info.last }, "handover"),
         "[": () => select(frame, stretch?.last ?? info.last),
         "]": () => select(stretch?.first ?? info.first, frame),
         k: keyPart,

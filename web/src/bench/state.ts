@@ -45,6 +45,8 @@ interface BenchState {
   /** What is being tried; the stretch is where it shows on the strands. */
   wish: Wish | null;
   choices: Record<string, string | number>;
+  /** Options that the parts in hand have, for choices where they differ from part to part. */
+  options: Record<string, [string, string][]>;
   trial: Tried | null;
   trying: boolean;
   /** A pose that is being dragged: drawn instead of the stored one until it is let go. */
@@ -94,6 +96,7 @@ export const useBench = create<BenchState>((set, get) => ({
   stretch: null,
   wish: null,
   choices: {},
+  options: {},
   trial: null,
   trying: false,
   live: null,
@@ -129,7 +132,7 @@ export const useBench = create<BenchState>((set, get) => ({
 }));
 
 /** Nothing is selected and nothing is tried. */
-export const NOTHING = { stretch: null, wish: null, trial: null, choices: {} };
+export const NOTHING = { stretch: null, wish: null, trial: null, choices: {}, options: {} };
 
 /** Some fields of the bench: only their changes draw a component anew, so a playing frame leaves most in peace. */
 export function usePick<K extends keyof BenchState>(...keys: K[]): Pick<BenchState, K> {
@@ -144,10 +147,11 @@ export function strandOf(info: TakeInfo, ref: PartRef | null): Strand | undefine
   return ref ? info.strands.find((s) => same(s, ref)) : undefined;
 }
 
-export const isLimb = (info: TakeInfo, ref: PartRef) => info.limbs.some((l) => same(l, ref));
+/** Whether more than one system can drive a part. */
+export const hasSystems = (info: TakeInfo, ref: PartRef) => (strandOf(info, ref)?.systems.length ?? 0) > 1;
 
 /** Value at a whole frame of what the service tells as (frame, value from there on). */
-export function valueAt(runs: readonly (readonly [number, number])[], frame: number): number {
+export function valueAt<T>(runs: readonly (readonly [number, T])[], frame: number): T | undefined {
   let low = 0;
   let high = runs.length;
   while (low < high) {
@@ -155,21 +159,14 @@ export function valueAt(runs: readonly (readonly [number, number])[], frame: num
     if (runs[middle]![0] <= frame) low = middle + 1;
     else high = middle;
   }
-  return runs[Math.max(low - 1, 0)]?.[1] ?? 0;
+  return runs[Math.max(low - 1, 0)]?.[1];
 }
 
-/** Which system drives a strand at a frame. */
-export function driverAt(strand: Strand, frame: number): "IK" | "FK" | "capture" | "both" {
-  if (valueAt(strand.captured, frame) === 1) return "capture";
-  const drive = valueAt(strand.drive, frame);
-  return drive === 0 ? "FK" : drive === 1 ? "IK" : "both";
-}
+/** State of a part in which two systems are mixed. */
+export const BOTH = "both";
 
-/** The system a handover of this stretch most likely wants: what takes over at a jump, else the other one. */
-export function likelySystem(info: TakeInfo, stretch: Stretch): "ik" | "fk" {
-  const strand = strandOf(info, stretch.parts[0] ?? null);
-  if (!strand) return "ik";
-  const jump = strand.findings.find((f) => f.frame >= stretch.first && f.frame <= stretch.last);
-  if (jump) return driverAt(strand, jump.last) === "FK" ? "fk" : "ik";
-  return driverAt(strand, stretch.first) === "IK" ? "fk" : "ik";
-}
+/** Which system drives a strand at a frame, or that two are mixed. */
+export const driverAt = (strand: Strand, frame: number): string => valueAt(strand.states, frame) ?? BOTH;
+
+/** A system of a strand as the animator reads it. */
+export const systemLabel = (strand: Strand, system: string) => strand.systems.find((s) => s.name === system)?.label ?? system;

@@ -26,7 +26,7 @@ export default function Compare({ takeId, a, b }: { takeId: number; a: number; b
   useEffect(() => {
     const data = one.data;
     if (!data) return;
-    const bank = new PoseBank(data.id, data.first, data.last, data.joints.length + 2 * data.limbs.length);
+    const bank = new PoseBank(data.id, data.first, data.last, data.rows);
     const before = useBench.getState();
     const kept = { controls: before.controls, ghosts: before.ghosts };
     set({ ...NOTHING, info: data, bank, beside: b, controls: false, ghosts: false, pinned: [], live: null, frame: Math.min(Math.max(before.frame, data.first), data.last), playing: false });

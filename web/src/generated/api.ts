@@ -153,8 +153,8 @@ export interface paths {
         };
         /**
          * Poses of whole frames, as float32
-         * @description Little-endian float32, frames × (joints, then each limb's IK control and bend guide) × (position,
-         *     rotation): the order of `joints` and `limbs` in the opened take. At most 1,024 frames.
+         * @description Little-endian float32, frames × `rows` × (position, rotation): first the `joints` of the opened take in order,
+         *     then what its `handles` say. At most 1,024 frames.
          */
         get: operations["poses_api_takes__take_id__poses_get"];
         put?: never;
@@ -321,6 +321,23 @@ export interface paths {
         put?: never;
         /** Try an operation: its result and proof, nothing written */
         post: operations["try_operation_api_takes__take_id__try_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/suggest": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Choices that a stretch of parts most likely wants */
+        post: operations["suggest_api_takes__take_id__suggest_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -543,7 +560,8 @@ export interface components {
         };
         /**
          * Card
-         * @description A part at a frame. `idle_place`, `idle_turn`: how far the stored idle system stands from the pose.
+         * @description A part at a frame. `driver`: the system that drives, or "both"; `says` tells it in words; `idle_place`, `idle_turn`:
+         *     how far the stored idle systems stand from the pose.
          */
         Card: {
             /** Member */
@@ -556,12 +574,10 @@ export interface components {
             side: string;
             /** Kind */
             kind: string;
-            /** Drive */
-            drive: number | null;
-            /** Captured */
-            captured: number | null;
             /** Driver */
             driver: string;
+            /** Says */
+            says: string;
             /** Systems */
             systems: components["schemas"]["CardSystem"][];
             /**
@@ -582,7 +598,7 @@ export interface components {
         };
         /**
          * CardChannel
-         * @description A channel at a frame. `value` as keyed; `fits`: what would reproduce the pose.
+         * @description A channel at a frame. `value` as keyed; `fits`: what would reproduce the pose; `kind` says what field it wants.
          */
         CardChannel: {
             /** Name */
@@ -591,6 +607,14 @@ export interface components {
             label: string;
             /** Unit */
             unit: string;
+            /** Kind */
+            kind: string;
+            /** Locked */
+            locked: boolean;
+            /** Least */
+            least: number | null;
+            /** Most */
+            most: number | null;
             /** Value */
             value: number;
             /** Fits */
@@ -604,6 +628,10 @@ export interface components {
         CardSystem: {
             /** System */
             system: string;
+            /** Label */
+            label: string;
+            /** Keyed */
+            keyed: boolean;
             /** Driving */
             driving: boolean;
             /** Channels */
@@ -641,6 +669,11 @@ export interface components {
             /** Default */
             default: string | number;
             /**
+             * Unit
+             * @default
+             */
+            unit: string;
+            /**
              * Folded
              * @default false
              */
@@ -650,6 +683,7 @@ export interface components {
              * @default
              */
             help: string;
+            when?: components["schemas"]["When"] | null;
         };
         /**
          * ClipInfo
@@ -728,8 +762,10 @@ export interface components {
             label: string;
             /** Unit */
             unit: string;
-            /** Role */
-            role: string;
+            /** Kind */
+            kind: string;
+            /** System */
+            system: string;
             /** Default */
             default: number;
             /** Keys */
@@ -761,10 +797,10 @@ export interface components {
         };
         /**
          * DragAsked
-         * @description A handle put to a place in the world at one frame.
+         * @description A control put to a place in the world at one frame.
          * @example {
+         *       "control": "arm.R.ik",
          *       "frame": 60,
-         *       "handle": "control",
          *       "member": "marl",
          *       "part": "arm.R",
          *       "position": [
@@ -791,15 +827,10 @@ export interface components {
             /** Part */
             part: string;
             /**
-             * Handle
-             * @enum {string}
+             * Control
+             * @description name of the control, as the take's handles tell it
              */
-            handle: "control" | "guide" | "joint";
-            /**
-             * Joint
-             * @default
-             */
-            joint: string;
+            control: string;
             /** Position */
             position: [
                 number,
@@ -830,11 +861,15 @@ export interface components {
         FindingInfo: {
             /** Key */
             key: string;
+            /** Kind */
+            kind: string;
             /**
-             * Kind
-             * @enum {string}
+             * Short
+             * @description in a word or two
              */
-            kind: "one-sided" | "pop" | "speed" | "smooth" | "half" | "opposite" | "flip" | "lost";
+            short: string;
+            /** Repairable */
+            repairable: boolean;
             /** Member */
             member: string;
             /** Part */
@@ -857,11 +892,13 @@ export interface components {
         };
         /**
          * Follow
-         * @description Who is followed from one frame to another, with the greatest weight there.
+         * @description Who is followed by a control of a system from one frame to another, with the greatest weight there.
          */
         Follow: {
             /** Anchor */
             anchor: string;
+            /** System */
+            system: string;
             /** First */
             first: number;
             /** Last */
@@ -875,6 +912,38 @@ export interface components {
             revision: number;
             /** To */
             to: number;
+        };
+        /**
+         * HandleInfo
+         * @description Something to take hold of in the view. `row`: where it stands in every table of poses; `joined`: row that a line
+         *     joins it to, or null; `along`: row of the joint at the end of its bone, or null. It shows in full strength while
+         *     `system` drives; `always`: also while its part is not in hand.
+         */
+        HandleInfo: {
+            /** Member */
+            member: string;
+            /** Part */
+            part: string;
+            /** Control */
+            control: string;
+            /** Label */
+            label: string;
+            /** Form */
+            form: string;
+            /** Gestures */
+            gestures: ("move" | "turn" | "swing" | "slide")[];
+            /** System */
+            system: string;
+            /** Side */
+            side: string;
+            /** Row */
+            row: number;
+            /** Joined */
+            joined: number | null;
+            /** Along */
+            along: number | null;
+            /** Always */
+            always: boolean;
         };
         /** Health */
         Health: {
@@ -898,8 +967,11 @@ export interface components {
             take_id: number;
             /** Notes */
             notes: string[];
-            /** Limbs */
-            limbs: string[];
+            /**
+             * Parts
+             * @description parts that can be handed over between systems of keys
+             */
+            parts: string[];
         };
         /**
          * KeyEdit
@@ -988,16 +1060,6 @@ export interface components {
             part?: components["schemas"]["PartRef"] | null;
             /** Times */
             times: number[];
-        };
-        /**
-         * LimbInfo
-         * @description A limb in the order in which its handles follow the joints in every table of poses.
-         */
-        LimbInfo: {
-            /** Member */
-            member: string;
-            /** Part */
-            part: string;
         };
         /**
          * Marked
@@ -1108,7 +1170,8 @@ export interface components {
         };
         /**
          * OperationInfo
-         * @description `applies`: to a stretch of limbs or of any parts; to a part at one frame; to findings, keys, a clip, a take.
+         * @description `applies`: to a stretch of parts that more than one system can drive, or of any parts; to a part at one frame; to
+         *     findings, keys, a clip, a take.
          */
         OperationInfo: {
             /** Id */
@@ -1119,7 +1182,7 @@ export interface components {
              * Applies
              * @enum {string}
              */
-            applies: "limbs" | "parts" | "frame" | "findings" | "keys" | "clip" | "take";
+            applies: "systems" | "parts" | "frame" | "findings" | "keys" | "clip" | "take";
             /** Help */
             help: string;
             /** Choices */
@@ -1150,11 +1213,8 @@ export interface components {
              * @enum {string}
              */
             side: "left" | "right" | "middle";
-            /**
-             * Kind
-             * @enum {string}
-             */
-            kind: "free" | "fk" | "limb";
+            /** Kind */
+            kind: string;
             /** Joints */
             joints: string[];
             /**
@@ -1167,6 +1227,11 @@ export interface components {
              * @default
              */
             hinge_from: string;
+            /**
+             * Trail
+             * @description joints whose paths show how the part moves
+             */
+            trail: string[];
         };
         /** PartRef */
         PartRef: {
@@ -1310,8 +1375,9 @@ export interface components {
         };
         /**
          * Strand
-         * @description One part across time. `drive`: 0 FK … 1 IK, empty for parts that are no limbs; `captured`: share of the
-         *     capture, empty where there is none; both as (whole frame, value from there on).
+         * @description One part across time. `systems` from the lowest level up; `level`: (whole frame, level from there on), 0 for the
+         *     first system, between two where they are mixed; `states`: (whole frame, system that drives from there on, or "both");
+         *     `main`: a part that keys drive in more ways than one.
          */
         Strand: {
             /** Member */
@@ -1324,15 +1390,19 @@ export interface components {
             side: string;
             /** Kind */
             kind: string;
-            /** Drive */
-            drive: [
+            /** Main */
+            main: boolean;
+            /** Systems */
+            systems: components["schemas"]["SystemInfo"][];
+            /** Level */
+            level: [
                 number,
                 number
             ][];
-            /** Captured */
-            captured: [
+            /** States */
+            states: [
                 number,
-                number
+                string
             ][];
             /** Keys */
             keys: components["schemas"]["StrandKey"][];
@@ -1352,6 +1422,54 @@ export interface components {
              * @description which systems of the part have a key there
              */
             systems: string[];
+        };
+        /**
+         * SuggestAsked
+         * @description A stretch of parts for which an operation is to suggest its choices.
+         */
+        SuggestAsked: {
+            /** Operation */
+            operation: string;
+            /** Revision */
+            revision: number;
+            /** Parts */
+            parts: components["schemas"]["PartRef"][];
+            /**
+             * First
+             * @default 0
+             */
+            first: number;
+            /** Last */
+            last?: number | null;
+        };
+        /**
+         * Suggested
+         * @description Choices to start from, and options that these parts have, where they differ from part to part.
+         */
+        Suggested: {
+            /** Choices */
+            choices: {
+                [key: string]: string | number;
+            };
+            /** Options */
+            options: {
+                [key: string]: [
+                    string,
+                    string
+                ][];
+            };
+        };
+        /**
+         * SystemInfo
+         * @description A system of a part. `keyed`: keys make it (a capture moves by itself).
+         */
+        SystemInfo: {
+            /** Name */
+            name: string;
+            /** Label */
+            label: string;
+            /** Keyed */
+            keyed: boolean;
         };
         /** TakeEntry */
         TakeEntry: {
@@ -1413,8 +1531,13 @@ export interface components {
                 string,
                 string
             ][];
-            /** Limbs */
-            limbs: components["schemas"]["LimbInfo"][];
+            /** Handles */
+            handles: components["schemas"]["HandleInfo"][];
+            /**
+             * Rows
+             * @description rows of all pose tables: the joints, then what stands elsewhere
+             */
+            rows: number;
             /** Strands */
             strands: components["schemas"]["Strand"][];
             /** Findings */
@@ -1476,6 +1599,16 @@ export interface components {
             sentence: string;
             /** Strands */
             strands: components["schemas"]["Strand"][];
+        };
+        /**
+         * When
+         * @description A choice matters only while another one has one of these values.
+         */
+        When: {
+            /** Choice */
+            choice: string;
+            /** Values */
+            values: string[];
         };
     };
     responses: never;
@@ -2454,6 +2587,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tried"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    suggest_api_takes__take_id__suggest_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SuggestAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Suggested"];
                 };
             };
             /** @description What was asked for is not there. */

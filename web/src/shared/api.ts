@@ -25,6 +25,8 @@ export type CurveInfo = Schemas["CurveInfo"];
 export type CurveKey = Schemas["CurveKey"];
 export type Compared = Schemas["Compared"];
 export type Stand = Schemas["StandInfo"];
+export type HandleInfo = Schemas["HandleInfo"];
+export type Suggested = Schemas["Suggested"];
 
 export interface Change {
   member: string;
@@ -42,6 +44,8 @@ export interface Change {
   speed_before: number;
   spin_before: number;
   reason: string;
+  /** A change of system or tether, a split key, or an edge of the range. */
+  what: "system" | "split" | "edge";
 }
 
 export interface Worst {

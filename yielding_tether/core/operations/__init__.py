@@ -1,1 +1,10 @@
-"""Operations on takes: one file each. Each takes a program and what is asked, and gives a take and its proof."""
+"""Operations: importing this package registers them all; a new one is a file here and a line below."""
+
+from __future__ import annotations
+
+from . import crossfade, handover, keys, paste, pose, repair
+from .operation import OPERATIONS, Asked, Choice, Operation, Outcome, run
+
+__all__ = [
+    "OPERATIONS", "Asked", "Choice", "Operation", "Outcome", "crossfade", "handover", "keys", "paste", "pose", "repair", "run"
+]  # fmt: skip

@@ -16,7 +16,8 @@ from ..curves import (
     EMPTY,
     FENCE,
     FREE,
-    LEAVING,
+    KINDS,
+    SMOOTH,
     STEPPED,
     Curve,
     Key,
@@ -26,18 +27,17 @@ from ..curves import (
     put,
 )
 from ..errors import CoreError
-from ..evaluation import Limb, Program
-from ..findings import switch_times
-from ..fitting import fit_values, system_channels
-from ..proof import Proof, prove, reach
+from ..fitting import fit_values
+from ..program import Program
+from ..proof import Proof, prove, reach, switch_times
+from ..rig import Bound
 from ..takes import Take
+from .operation import Asked, Choice, Operation, Outcome, check_parts, check_stretch, labels, offered
 
 #: Channel → times of its keys.
 Named = Mapping[str, tuple[float, ...]]
 #: What "set" can give to a key.
 FIELDS = ("arriving", "leaving", "slope_in", "slope_out", "kind", "rule", "tag", "lock")
-#: Roles of channels that are shares, between 0 and 1.
-_SHARES = ("drive", "captured", "tether")
 
 
 @dataclass(frozen=True)
@@ -87,24 +87,23 @@ def key_part(program: Program, member: str, part: str, frame: float) -> tuple[Ta
     follows. The driving system keeps its motion; the idle one gets the values that fit the pose."""
     if not program.take.first <= frame <= program.take.last:
         raise CoreError(f"Frame {frame:g} does not lie in the take.")
-    found = program.scene.member(member).part(part)
+    bound = program.bound(member, part)
     changed: dict[str, Curve] = {}
-    limb = program.limbs.get((member, part))
-    idle: dict[int, float] = {}
-    walls: list[float] = []
-    if limb is not None:
-        idle = _idle_fit(program, limb, frame)
-        # Where the driver changes on either side, a key keeps the new one from reaching what is seen.
-        times = np.array(switch_times(program, limb))
-        walls = [*times[times < frame][-1:].tolist(), *times[times > frame][:1].tolist()]
-    for name, c in program.channels.items():
-        owner, part_of, channel = program.info[c]
-        if owner != member or part_of is not found or channel.role == "guide":
+    idle = _idle_fit(program, bound, frame)
+    # Where what drives changes on either side, a key keeps the new one from reaching what is seen.
+    times = np.array(switch_times(program, bound))
+    walls = [*times[times < frame][-1:].tolist(), *times[times > frame][:1].tolist()]
+    driving = bound.state(program.now(frame, bound.driver_channels)[:, None])
+    for c in sorted(set(bound.own.values())):
+        channel = program.info[c][2]
+        name = program.channel_names()[c]
+        old = program.curve(c)
+        alone = channel.system and bound.systems[channel.system].system.moves_alone
+        if not channel.poses or (alone and driving != channel.system and not len(old)):
             continue
-        old = program.take.curves.get(name, EMPTY)
         default = float(program.defaults[c])
+        stepped = channel.trait.stepped
         if c in idle:
-            kind = STEPPED if channel.name == "bend" else 2
             at = old.find(frame)
             if at is not None and old.key(at).lock:
                 continue
@@ -114,53 +113,41 @@ def key_part(program: Program, member: str, part: str, frame: float) -> tuple[Ta
             if at is not None:
                 key = old.key(at)._replace(arriving=idle[c], leaving=idle[c])
             else:
-                key = Key(frame, idle[c], idle[c], kind=kind, rule=AUTOMATIC)
+                key = Key(frame, idle[c], idle[c], kind=STEPPED if stepped else SMOOTH, rule=AUTOMATIC)
             changed[name] = automatic_slopes(put(kept, [key]), [frame], neighbours=False)
             continue
-        stepped = channel.role in _SHARES or channel.name == "bend"
         fresh = curve([Key(frame, default, default, kind=STEPPED, rule=FREE)]) if stepped else None
         changed[name] = fresh if fresh is not None and not len(old) else insert(old, frame, default)
     changed = {n: c for n, c in changed.items() if c != program.take.curves.get(n, EMPTY)}
     if not changed:
-        raise CoreError(f"{found.label} has all its keys at frame {frame:g} already.")
+        raise CoreError(f"{bound.part.label} has all its keys at frame {frame:g} already.")
     return _proven(program, "key the part", changed)
 
 
-def _idle_fit(program: Program, limb: Limb, frame: float) -> dict[int, float]:
-    """Values of the idle system's channels that fit the pose."""
-    drive = float(program.sample([frame], LEAVING, np.array([limb.drive]))[0, 0])
-    captured = limb.captured >= 0 and program.sample([frame], LEAVING, np.array([limb.captured]))[0, 0] > 0.0
-    poses = program.evaluate([frame])
+def _idle_fit(program: Program, bound: Bound, frame: float) -> dict[int, float]:
+    """Values of the idle systems' channels that fit the pose; a system that moves by itself keeps its own."""
+    shares = program.now(frame, bound.driver_channels)
+    active = bound.active(lambda k: (shares[k] > 0.0, shares[k] < 1.0))
+    poses = program.evaluate([frame], only=program.fit_nodes([bound]))
     found: dict[int, float] = {}
-    for system, driving in (("fk", drive < 1.0), ("ik", drive > 0.0)):
-        if driving and not captured:
+    for name in bound.keyed_systems:
+        if name in active:
             continue
-        channels = system_channels(limb, system)
-        near = program.sample([frame], LEAVING, channels)[:, 0]
-        values = fit_values(limb, poses, system, near)[:, 0]
-        found |= {int(c): float(v) for c, v in zip(channels, values, strict=True) if int(c) not in limb.locked}
+        mine = bound.systems[name]
+        values = fit_values(program, bound, name, poses, program.now(frame, mine.channels))[:, 0]
+        found |= {int(c): float(v) for c, v, held in zip(mine.channels, values, mine.held, strict=True) if not held}
     return found
 
 
 def _proven(program: Program, operation: str, changed: dict[str, Curve]) -> tuple[Take, Proof]:
-    after = Program(program.scene, program.take.with_curves(changed))
+    after = program.with_curves(changed)
     after.check_loops()
-    first, last = reach(program.take, changed)
-    changes = []
-    for limb in after.limbs.values():
-        drive = after.take.curves.get(after.channel_names()[limb.drive], EMPTY)
-        mine = {n for n in changed if program.info[program.channels[n]][1] is limb.part}
-        if mine:
-            steps = [
-                k.time for k in drive.all_keys() if k.split and first <= k.time <= last and k.time > after.take.first
-            ]
-            changes += [(limb, t) for t in steps]
-    return after.take, prove(operation, program, after, first, last, changes)
+    return after.take, prove(operation, program, after, *reach(program.take, changed))
 
 
 def _check_shares(program: Program, channel: str, new: Curve) -> None:
-    role = program.info[program.channels[channel]][2].role
-    if role in _SHARES and len(new) and (new.numbers[:, 1:3].min() < 0.0 or new.numbers[:, 1:3].max() > 1.0):
+    kind = program.info[program.channels[channel]][2].kind
+    if kind == "share" and len(new) and (new.numbers[:, 1:3].min() < 0.0 or new.numbers[:, 1:3].max() > 1.0):
         raise CoreError(f"{channel} is a share: it must stay between 0 and 1.")
 
 
@@ -180,11 +167,10 @@ def _picked(channel: str, old: Curve, times: tuple[float, ...], unlocking: bool 
 
 def _add(program: Program, channel: str, old: Curve, times: tuple[float, ...], edit: Edit) -> Curve:
     c = program.channels[channel]
-    info = program.info[c][2]
     default = float(program.defaults[c])
     new = old
     for t in times:
-        if not len(new) and (info.role in _SHARES or info.name == "bend"):
+        if not len(new) and program.info[c][2].trait.stepped:
             # Switches are stepped by default.
             new = curve([Key(t, default, default, kind=STEPPED, rule=FREE)])
         new = insert(new, t, default)
@@ -273,10 +259,8 @@ _EDITS: dict[str, Callable[[Program, str, Curve, tuple[float, ...], Edit], Curve
 
 def channels_of(program: Program, member: str, part: str) -> list[str]:
     """Channels of a part, those of what it follows included."""
-    found = program.scene.member(member).part(part)
-    return [
-        n for n, c in program.channels.items() if program.info[c][0] == member and program.info[c][1] is found
-    ]  # fmt: skip
+    names = program.channel_names()
+    return [names[c] for c in sorted(set(program.bound(member, part).own.values()))]
 
 
 def keys_at(program: Program, channels: list[str], times: tuple[float, ...]) -> dict[str, tuple[float, ...]]:
@@ -295,7 +279,7 @@ def all_drivers(program: Program) -> dict[str, tuple[float, ...]]:
     return {
         n: tuple(c.times.tolist())
         for n, c in program.take.curves.items()
-        if program.info[program.channels[n]][2].role in _SHARES
+        if program.info[program.channels[n]][2].kind == "share"
     }
 
 
@@ -314,3 +298,152 @@ def describe(edit: Edit) -> str:
     elif edit.what == "move" and edit.by:
         more = f" by {edit.by:g} frames"
     return f"{word} {keys}{where}{more}"
+
+
+# --- as operations --------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class NamedKeys:
+    """Keys by channel and frames; or by part (member, part) and frames: then those of all its channels."""
+
+    times: tuple[float, ...]
+    channel: str | None = None
+    part: tuple[str, str] | None = None
+
+
+@dataclass(frozen=True)
+class EditAsked:
+    """An `Edit` whose keys may be named by parts; `puts`: whole keys with their channels."""
+
+    what: Literal["add", "delete", "move", "scale", "set", "put"]
+    keys: tuple[NamedKeys, ...] = ()
+    puts: tuple[tuple[str, Key], ...] = ()
+    by: float = 0.0
+    rise: float = 0.0
+    about: float = 0.0
+    factor: float = 1.0
+    values: Mapping[str, float] | None = None
+
+
+def as_edit(program: Program, asked: EditAsked) -> Edit:
+    """The edit with its keys named channel by channel."""
+    named: dict[str, tuple[float, ...]] = {}
+    for k in asked.keys:
+        if k.channel is not None:
+            named[k.channel] = (*named.get(k.channel, ()), *k.times)
+        elif k.part is not None:
+            channels = channels_of(program, *k.part)
+            found = keys_at(program, channels, k.times) if asked.what != "add" else dict.fromkeys(channels, k.times)
+            for n, t in found.items():
+                named[n] = (*named.get(n, ()), *t)
+        else:
+            raise CoreError("Keys are named by a channel or by a part.")
+    whole: dict[str, tuple[Key, ...]] = {}
+    for channel, key in asked.puts:
+        whole[channel] = (*whole.get(channel, ()), key)
+        named[channel] = (*named.get(channel, ()), key.time)
+    values = dict(asked.values or {})
+    return Edit(asked.what, named, asked.by, asked.rise, asked.about, asked.factor, values, whole)
+
+
+_KIND = Choice("kind", "kind", "options", "stepped", tuple((k, k) for k in KINDS), when=("do", ("kind",)))
+
+
+@offered
+class KeysOfStretch(Operation):
+    """What happens to the keys of parts within a stretch."""
+
+    id = "keys"
+    label = "Keys"
+    applies = "parts"
+    help = "What happens to the keys of these parts within the stretch."
+    choices = (
+        Choice(
+            "do", "keys", "options", "move",
+            (
+                ("move", "move"), ("scale", "scale in time"), ("delete", "delete"), ("kind", "kind"), ("lock", "lock"),
+                ("unlock", "unlock"),
+            ),
+        ),
+        Choice(
+            "by", "by", "number", 1.0, least=-10000, most=10000, unit="frames", help="How far keys move.", when=("do", ("move",))
+        ),
+        Choice(
+            "factor", "factor", "number", 1.5, least=0.01, most=100, help="About the first frame of the stretch.",
+            when=("do", ("scale",)),
+        ),
+        _KIND,
+    )  # fmt: skip
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        c = self.chosen(asked)
+        check_parts(program, asked.parts)
+        first, last = check_stretch(program.take, asked.first, asked.last)
+        named: dict[str, tuple[float, ...]] = {}
+        for part in asked.parts:
+            channels = channels_of(program, *part)
+            times = program.key_times({program.channels[n] for n in channels})
+            named |= keys_at(program, channels, tuple(times[(times >= first) & (times <= last)].tolist()))
+        if not named:
+            raise CoreError(f"These parts have no keys from frame {first:g} to {last:g}.")
+        do = c["do"]
+        if do in ("kind", "lock", "unlock"):
+            values = {"kind": float(KINDS.index(c["kind"]))} if do == "kind" else {"lock": float(do == "lock")}
+            edit = Edit("set", named, values=values)
+        elif do == "delete":
+            edit = Edit("delete", named)
+        elif do == "scale":
+            edit = Edit("scale", named, about=first, factor=c["factor"])
+        else:
+            edit = Edit("move", named, by=c["by"])
+        return Outcome(*apply(program, edit), describe(edit))
+
+
+@offered
+class KeyThePart(Operation):
+    """Keys everything of a part at a frame."""
+
+    id = "key"
+    label = "Key the part"
+    applies = "frame"
+    help = "Keys everything of the part at this frame: all its systems, what drives it and what it follows."
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        self.chosen(asked)
+        if len(asked.parts) != 1:
+            raise CoreError("Choose one part to key.")
+        made = key_part(program, *asked.parts[0], asked.first)
+        return Outcome(*made, f"Key {labels(program, asked.parts)} at frame {asked.first:g}")
+
+
+@offered
+class AllDrivers(Operation):
+    """The kind of all keys of drivers and of what is followed."""
+
+    id = "drivers"
+    label = "All drivers"
+    applies = "take"
+    help = "The kind of all keys of what drives and of what is followed, at once."
+    choices = (Choice("kind", "kind", "options", "stepped", tuple((k, k) for k in KINDS)),)
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        kind = self.chosen(asked)["kind"]
+        edit = Edit("set", all_drivers(program), values={"kind": float(KINDS.index(kind))})
+        return Outcome(*apply(program, edit), f"All drivers {kind}")
+
+
+@offered
+class EditKeys(Operation):
+    """An edit of named keys."""
+
+    id = "edit"
+    label = "Edit keys"
+    applies = "keys"
+    help = "Adds, deletes, moves, scales or sets the named keys; all others keep their numbers."
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        if not isinstance(asked.edit, EditAsked):
+            raise CoreError("An edit of keys needs its `edit`.")
+        edit = as_edit(program, asked.edit)
+        return Outcome(*apply(program, edit), describe(edit))

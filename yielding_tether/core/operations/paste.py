@@ -7,31 +7,17 @@ from typing import Literal
 
 import numpy as np
 
-from ..cast import FkPart, FreePart, LimbPart, Member, Part
-from ..clips import Clip, PartClip, across, control_of, matching, put_turns, reflected, slots
-from ..curves import (
-    ARRIVING,
-    EMPTY,
-    FENCE,
-    FREE,
-    LEAVING,
-    SMOOTH,
-    STEPPED,
-    Curve,
-    Key,
-    insert,
-    put,
-    set_value,
-    without,
-)
+from ..clips import Clip, PartClip, across, matching, put_turns, reflected, slots
+from ..curves import ARRIVING, EMPTY, FENCE, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, put, set_value, without
 from ..errors import CoreError
-from ..evaluation import Poses, Program
-from ..fitting import fit_values, system_channels
-from ..measure import slopes_of, stencil
+from ..express import Curves, Motion, fit_along
+from ..measure import stencil
+from ..program import Poses, Program
 from ..proof import Proof, prove, reach
-from ..systems import fk
+from ..rig import Bound
 from ..takes import Take
-from ..transforms import ORDERS, Floats, Ints
+from ..transforms import Floats, Ints
+from .operation import Asked, Choice, Operation, Outcome, offered
 
 
 @dataclass(frozen=True)
@@ -59,7 +45,7 @@ def apply(program: Program, asked: Paste) -> tuple[Take, Proof]:
     if asked.swap and asked.way == "values":
         raise CoreError("Values can't be put on the other side as they are: paste the pose.")
     member = program.scene.member(asked.member)
-    pairs: list[tuple[PartClip, Part]] = []
+    pairs: list[tuple[PartClip, Bound]] = []
     notes = []
     for copied in clip.parts:
         part = matching(member, copied, asked.swap)
@@ -68,40 +54,42 @@ def apply(program: Program, asked: Paste) -> tuple[Take, Proof]:
                 f"{copied.label}: {member.name} has no part like it" + (" on the other side." if asked.swap else ".")
             )
         else:
-            pairs.append((copied, part))
+            pairs.append((copied, program.bound(member.id, part.name)))
     if not pairs:
         raise CoreError(f"Nothing of this clip has a match in {member.name}: {' '.join(notes)}")
-    refused = [p.label for _, p in pairs if _captured(program, member, p, first, last)]
+    refused = [b.part.label for _, b in pairs if _moves_alone(program, b, first, last)]
     if refused:
-        raise CoreError(f"Captured motion drives {', '.join(refused)} there: hand it over to IK or FK first.")
+        raise CoreError(
+            f"Captured motion drives {', '.join(refused)} between frames {first:g} and {last:g}, and would hide what is "
+            "pasted: hand it over to keys there first."
+        )
     curves = dict(take.curves)
     if asked.systems and clip.length > 0.0:
-        for copied, part in pairs:
-            notes += _values(member, copied, part, curves, first, last, drivers=True)
-            notes += _weights(program, member, copied, part, curves, first, last)
+        for copied, bound in pairs:
+            notes += _values(program, copied, bound, curves, first, last, drivers=True)
+            notes += _weights(program, copied, bound, curves, first, last)
     # The poses are put where the body stands once all that drives and is followed is in place, from the root outward.
     normal = across(member)
-    order = {j.name: n for n, j in enumerate(member.skeleton.joints)}
-    for copied, part in sorted(pairs, key=lambda pair: order[pair[1].joints[0]]):
-        if asked.way == "values" or isinstance(part, FreePart):
-            notes += _values(member, copied, part, curves, first, last, drivers=False)
+    for copied, bound in sorted(pairs, key=lambda pair: int(pair[1].nodes.min())):
+        if asked.way == "values" or bound.part.free:
+            notes += _values(program, copied, bound, curves, first, last, drivers=False)
         else:
-            now = Program(program.scene, take.with_curves(curves))
-            _pose(now, member, copied, part, curves, first, last, normal if asked.swap else None)
+            now = program.with_curves(curves)
+            _pose(now, copied, bound, curves, first, last, normal if asked.swap else None)
     changed = {n: c for n, c in curves.items() if c is not take.curves.get(n)}
-    after = Program(program.scene, take.with_curves(changed))
+    after = program.with_curves(changed)
     after.check_loops()
     low, high = (first, last) if clip.length > 0.0 else reach(take, changed)
-    limbs = [after.limbs[member.id, p.name] for _, p in pairs if isinstance(p, LimbPart)]
-    edges = [t for t in {first, last} if clip.length > 0.0 and take.first < t < take.last]
-    proof = prove("paste", program, after, low, high, [(m, t) for m in limbs for t in edges], notes=tuple(notes))
-    return after.take, proof
+    return after.take, prove("paste", program, after, low, high, notes=tuple(notes))
 
 
-def _captured(program: Program, member: Member, part: Part, first: float, last: float) -> bool:
-    c = program.channels.get(f"{member.id}/{part.name}.captured")
+def _moves_alone(program: Program, bound: Bound, first: float, last: float) -> bool:
+    """Whether a system that moves by itself takes part anywhere in the stretch."""
     at = np.linspace(first, last, 9)
-    return c is not None and bool(np.any(program.sample(at, LEAVING, np.array([c])) > 0.0))
+    return any(
+        bound.systems[name].system.moves_alone and bool(np.any(program.sample(at, LEAVING, np.array([c])) > 0.0))
+        for name, c in bound.drivers
+    )
 
 
 def _over(old: Curve, keys: list[Key], first: float, last: float, default: float) -> Curve:
@@ -114,16 +102,15 @@ def _over(old: Curve, keys: list[Key], first: float, last: float, default: float
     return put(kept, new)
 
 
-def _weights(
-    program: Program, member: Member, copied: PartClip, part: Part, curves: dict[str, Curve], first: float, last: float
-) -> list[str]:
+def _weights(program: Program, copied: PartClip, bound: Bound, curves: Curves, first: float, last: float) -> list[str]:
     """Pastes the weights of what is followed; returns what has no match."""
     notes = []
+    mine = {program.info[c][2].name: c for c in bound.weight_channels}
     for suffix, weight in copied.weights:
-        name = f"{member.id}/{control_of(part)}.{suffix}"
-        if name not in program.channels:
-            notes.append(f"{part.label}: it follows nothing called {suffix.partition('.')[0]} here.")
+        if suffix not in mine:
+            notes.append(f"{bound.part.label}: it follows nothing called {suffix.partition('.')[0]} here.")
             continue
+        name = program.channel_names()[mine[suffix]]
         curves[name] = _over(curves.get(name, EMPTY), _at(weight.all_keys(), first), first, last, 0.0)
     return notes
 
@@ -137,23 +124,24 @@ def _at(keys: list[Key], first: float) -> list[Key]:
 
 
 def _values(
-    member: Member, copied: PartClip, part: Part, curves: dict[str, Curve], first: float, last: float, drivers: bool
+    program: Program, copied: PartClip, bound: Bound, curves: Curves, first: float, last: float, drivers: bool
 ) -> list[str]:
-    """Writes the channels as they were keyed, the driver or all others; returns what has no match."""
+    """Writes the channels as they were keyed, the drivers or all others; returns what has no match."""
     notes = []
-    own = slots(part)
+    own = slots(program, bound)
     for slot, role, kept, default in copied.channels:
         if (role == "drive") != drivers:
             continue
         channel = own.get(slot)
         if channel is None:
-            notes += [f"{part.label}: it has no channel {slot}."] if kept is not None else []
+            notes += [f"{bound.part.label}: it has no channel {slot}."] if kept is not None else []
             continue
-        name = f"{member.id}/{channel.control}.{channel.name}"
+        name = program.channel_names()[channel]
         old = curves.get(name, EMPTY)
         if last == first:
             value = kept.key(0).leaving if kept is not None else default
-            curves[name] = set_value(old, first, value, STEPPED if channel.name == "bend" else SMOOTH)
+            stepped = program.info[channel][2].trait.stepped
+            curves[name] = set_value(old, first, value, STEPPED if stepped else SMOOTH)
         elif kept is not None or len(old):
             keys = kept.all_keys() if kept is not None else _flat(default, last - first)
             curves[name] = _over(old, _at(keys, first), first, last, default)
@@ -161,69 +149,79 @@ def _values(
 
 
 def _pose(
-    program: Program, member: Member, copied: PartClip, part: Part, curves: dict[str, Curve], first: float, last: float,
-    normal: Floats | None,
-) -> None:  # fmt: skip
-    """Poses the joints as they were copied and fits every system of the part to them."""
+    program: Program, copied: PartClip, bound: Bound, curves: Curves, first: float, last: float, normal: Floats | None
+) -> None:
+    """Poses the joints as they were copied and fits every system of the part that keys make to them."""
     turns = copied.turns if normal is None else reflected(copied.turns, normal)
-    count = len(copied.times)
-    at, side = stencil(copied.times + first, copied.step)
-    # What lies before the take's first frame, or after its last, stands still.
+    times = copied.times + first
+    at, side = stencil(times, copied.step)
     order = np.lexsort((-side, at))
-    poses = program.evaluate(at[order], side[order])
-    put_turns(program, member, part, poses, turns.reshape(-1, len(part.joints), 4)[order])
-    for channels, fitted in _fits(program, member, part, poses, first):
-        values = np.empty_like(fitted)
-        values[:, order] = fitted
-        grid = np.moveaxis(values.reshape(len(channels), count, 2, 5), 0, -1)
-        slopes = slopes_of(grid, copied.step)
-        for k, c in enumerate(channels):
+    sorted_turns = turns.reshape(-1, len(bound.nodes), 4)[order]
+
+    def poses(at: Floats, side: Ints) -> Poses:
+        # Only the stencils of the clip's own key times are known. What lies beyond the take stands still.
+        found = program.evaluate(at, side)
+        put_turns(bound, found, sorted_turns)
+        return found
+
+    motion = Motion(program, poses, lambda _: copied.step, between=False)
+    for system in bound.keyed_systems:
+        mine = bound.systems[system]
+        near = program.now(first, mine.channels)
+        fitted = fit_along(motion, bound, system, times, np.ones(len(times), dtype=bool), near)
+        for k, c in enumerate(mine.channels):
+            if mine.held[k]:
+                continue
             name = program.channel_names()[c]
-            stepped = program.info[int(c)][2].name == "bend"
+            kind = STEPPED if mine.stepped[k] else SMOOTH
             old = curves.get(name, EMPTY)
             if last == first:
-                curves[name] = set_value(old, first, float(grid[0, 0, 0, k]), STEPPED if stepped else SMOOTH)
+                curves[name] = set_value(old, first, float(fitted.values[LEAVING, k, 0]), kind)
                 continue
+            values, slopes = fitted.values[:, k].tolist(), fitted.slopes[:, k].tolist()
             keys = [
                 Key(
-                    float(t) + first, float(grid[n, ARRIVING, 0, k]), float(grid[n, LEAVING, 0, k]),
-                    0.0 if stepped else float(slopes[n, ARRIVING, k]), 0.0 if stepped else float(slopes[n, LEAVING, k]),
-                    STEPPED if stepped else SMOOTH, FREE,
+                    float(t),
+                    values[ARRIVING][n],
+                    values[LEAVING][n],
+                    slopes[ARRIVING][n],
+                    slopes[LEAVING][n],
+                    kind,
+                    FREE,
                 )
-                for n, t in enumerate(copied.times)
-            ]  # fmt: skip
+                for n, t in enumerate(times)
+            ]
             curves[name] = _over(old, keys, first, last, float(program.defaults[c]))
-
-
-def _fits(program: Program, member: Member, part: Part, poses: Poses, first: float) -> list[tuple[Ints, Floats]]:
-    """Channels and values (K, F) of every system of a part that reproduce the poses."""
-    if isinstance(part, LimbPart):
-        limb = program.limbs[member.id, part.name]
-        found = []
-        for system in ("fk", "ik"):
-            channels = system_channels(limb, system)
-            near = program.sample([first], LEAVING, channels)[:, 0]
-            values = fit_values(limb, poses, system, near)
-            free = np.array([int(c) not in limb.locked for c in channels])
-            found.append((channels[free], values[free]))
-        return found
-    assert isinstance(part, FkPart)
-    skeleton = member.skeleton
-    nodes = [program.nodes[member.id, j] for j in part.joints]
-    ups = [program.nodes[member.id, skeleton.joints[skeleton.parents[skeleton.index[j]]].name] for j in part.joints]
-    channels = np.array([program.channels[f"{member.id}/{j}.{c}"] for j in part.joints for c in ("rx", "ry", "rz")])
-    near = program.sample([first], LEAVING, channels)[:, 0].reshape(-1, 3)
-    rot = poses.rot
-    out = np.empty((len(channels), rot.shape[0]))
-    fk.fit_turns(
-        np.ascontiguousarray(rot[:, nodes]), np.ascontiguousarray(rot[:, ups]),
-        skeleton.rests[[skeleton.index[j] for j in part.joints]], np.array([ORDERS.index(o) for o in part.orders]),
-        near, out,
-    )  # fmt: skip
-    return [(channels, out)]
 
 
 def describe(asked: Paste) -> str:
     """One line for the list of revisions."""
     side = " on the other side" if asked.swap else ""
     return f"Paste {asked.clip.name} at frame {asked.frame:g}{side}"
+
+
+@offered
+class PasteClip(Operation):
+    """Puts a clip onto a body."""
+
+    id = "paste"
+    label = "Paste"
+    applies = "clip"
+    help = "Puts a clip here: on this body, or on its other side."
+    choices = (
+        Choice("swap", "side", "options", "same", (("same", "same side"), ("other", "other side"))),
+        Choice("way", "as", "options", "pose", (("pose", "pose, all systems fitted"), ("values", "values as keyed"))),
+        Choice(
+            "systems", "systems", "options", "with", (("with", "with what drives and is followed"), ("without", "without")),
+            folded=True,
+        ),
+    )  # fmt: skip
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        c = self.chosen(asked)
+        if asked.clip is None or not asked.parts:
+            raise CoreError("A paste needs a clip, and a part of who it goes to.")
+        wanted = Paste(
+            asked.clip, asked.parts[0][0], asked.first, c["swap"] == "other", c["way"], c["systems"] == "with"
+        )
+        return Outcome(*apply(program, wanted), describe(wanted))

@@ -1,60 +1,85 @@
-"""Captured motion as a system: sampled joints, interpolated with continuous speed, exact at the samples."""
+"""Captured motion as a system of every part of a captured member: immutable samples, and adjustments on top of them.
+
+Every joint has an adjustment of its turn, zero until keyed; the root has one of its place too. The places of other
+joints are lengths, which belong to the part, so that every system meets them.
+"""
 
 from __future__ import annotations
 
-import math
+from collections.abc import Mapping
+from typing import TYPE_CHECKING
 
-from ..transforms import kernel
+import numpy as np
+
+from ..channels import Channel, moving, turning
+from ..kernels import capture, fits
+from ..kernels.run import CAPTURE
+from ..tape import Run, Tape, signs_of
+from ..transforms import Floats, Ints, multiply
+from .system import Control, Handle, Posed, State, System
+
+if TYPE_CHECKING:
+    from ..parts.part import Part
+    from ..rig import Bound
 
 
-@kernel
-def _blend(table, k, j, a, s, step_in, step_out, i0, i3):  # type: ignore[no-untyped-def]
-    """Cubic Hermite between samples k and k + 1 of component a with slopes of central differences."""
-    p0 = table[k, j, a]
-    p1 = table[k + 1, j, a]
-    d = p1 - p0
-    m0 = (p1 - table[i0, j, a]) / step_in
-    m1 = (table[i3, j, a] - p0) / step_out
-    return p0 + s * (m0 + s * ((3.0 * d - 2.0 * m0 - m1) + s * (m0 + m1 - 2.0 * d)))
+class Captured(System):
+    """Samples, then adjustments in each joint's own rotation order."""
 
+    name = "captured"
+    label = "the capture"
+    moves_alone = True
 
-@kernel
-def sample(offsets, rotations, first, step, at, out_off, out_rot):  # type: ignore[no-untyped-def]
-    """Local transforms of a capture at the frames `at`.
+    def channels(self, part: Part) -> tuple[Channel, ...]:
+        found: list[Channel] = []
+        for name in part.joints:
+            if part.free:
+                found += moving(name, self.name, "adjust.", "adjust")
+            found += turning(name, self.name, "adjust.", "adjust")
+        return tuple(found)
 
-    offsets (S, J, 3), rotations (S, J, 4): the samples, the first at frame `first`, then every `step` frames;
-    out_off (F, J, 3), out_rot (F, J, 4). Constant beyond both ends.
-    """
-    count = offsets.shape[0]
-    joints = offsets.shape[1]
-    for f in range(len(at)):
-        x = (at[f] - first) / step
-        if x <= 0.0 or count == 1:
-            k, s = 0, 0.0
-        elif x >= count - 1:
-            k, s = count - 1, 0.0
-        else:
-            k = int(math.floor(x))
-            s = x - k
-        if s == 0.0:
-            for j in range(joints):
-                for a in range(3):
-                    out_off[f, j, a] = offsets[k, j, a]
-                for a in range(4):
-                    out_rot[f, j, a] = rotations[k, j, a]
-            continue
-        i0 = max(k - 1, 0)
-        i3 = min(k + 2, count - 1)
-        step_in = float(k + 1 - i0)
-        step_out = float(i3 - k)
-        for j in range(joints):
-            for a in range(3):
-                out_off[f, j, a] = _blend(offsets, k, j, a, s, step_in, step_out, i0, i3)
-            size = 0.0
-            for a in range(4):
-                v = _blend(rotations, k, j, a, s, step_in, step_out, i0, i3)
-                out_rot[f, j, a] = v
-                size += v * v
-            size = 1.0 / math.sqrt(size)
-            for a in range(4):
-                out_rot[f, j, a] *= size
+    def controls(self, part: Part) -> tuple[Control, ...]:
+        gestures = ("move", "turn") if part.free else ("swing",)
+        return tuple(
+            Control(f"{name} capture", f"{name}, captured", order, Handle("band", gestures, name))  # type: ignore[arg-type]
+            for name, order in zip(part.joints, part.joint_orders, strict=True)
+        )
+
+    def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
+        channels = self._channels(bound)
+        runs = []
+        for k in bound.outward:
+            length = channels[k, 0] if bound.part.free else bound.moving[k, 0]
+            ints = (into[k], bound.above_in(into, k), channels[k, -3], length, bound.samples[k])
+            runs.append(tape.add(CAPTURE, ints, signs_of(bound.part.joint_orders[k]), (channels[k, -3],)))
+        return Tape.joined(runs, capture.INTS, capture.FLOATS)
+
+    def _channels(self, bound: Bound) -> Ints:
+        return bound.systems[self.name].channels.reshape(len(bound.nodes), -1)
+
+    def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
+        assert posed.sampled is not None
+        offsets, rotations = posed.sampled
+        count = len(bound.nodes)
+        each = len(near) // count
+        near = near.reshape(count, each)
+        # A capture's rotation stands where a joint's rest does.
+        above = np.ascontiguousarray(multiply(posed.above_rot, rotations))
+        out = np.empty((3 * count, len(posed.pos)))
+        nothing = np.tile([0.0, 0.0, 0.0, 1.0], (count, 1))
+        fits.turns(posed.rot, above, nothing, bound.orders, np.ascontiguousarray(near[:, -3:]), out)
+        if each == 3:
+            return out
+        return np.concatenate([(posed.pos - offsets)[:, 0].T, out])
+
+    def drag(
+        self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
+    ) -> dict[int, float]:
+        k = bound.part.joints.index(control.removesuffix(" capture"))
+        pos, rot = posed.pos.copy(), posed.rot.copy()
+        pos[0, k], rot[0, k] = position, rotation
+        channels = self._channels(bound)
+        near = np.array([now[int(c)] for c in channels.ravel()])
+        moved = Posed(pos, rot, posed.above_pos, posed.above_rot, posed.offsets, posed.spaces, posed.sampled)
+        values = self.fit(bound, moved, near).reshape(len(bound.nodes), -1)
+        return dict(zip(channels[k].tolist(), values[k].tolist(), strict=True))

@@ -11,45 +11,40 @@ With d the direction of the upper segment and h the hinge (both in the upper fra
     middle joint   = M(bend, carry) · Q · turn(lower, twist)    Q takes the lower segment onto d
     upper joint    = turn(aim, swivel) · arc(d at rest → aim) · rest · M(aim in the upper frame)⁻¹
 
-All angles read zero at rest.
+All angles read zero at rest. The formulas are in `kernels.two_segment`.
 """
 
 from __future__ import annotations
 
-import math
-from typing import NamedTuple
+from collections.abc import Iterator, Mapping
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, cast
 
 import numpy as np
 
-from ..cast import LimbPart
-from ..skeleton import Skeleton
-from ..transforms import (
-    Floats,
-    add,
-    axis_turn,
-    cross,
-    dot,
-    frame_turn,
-    kernel,
-    norm,
-    qconj,
-    qmul,
-    qrot,
-    quat_to_euler,
-    qunit,
-    scale,
-    shortest_arc,
-    sub,
-    wrap_near,
-)
-from .fk import load3, load4, row3, row4
+from ..channels import Channel, moving, turning
+from ..kernels import two_segment as formulas
+from ..kernels.run import LIMB, LIMB_MOVED
+from ..kernels.scalars import add, cross, norm, qconj, qmul, qrot, scale
+from ..tape import Run, Tape
+from ..transforms import Floats, Ints, wrap_near
+from .place import drag_control, fit_control
+from .system import Control, Handle, Posed, State, System
+
+if TYPE_CHECKING:
+    from ..findings import Finding
+    from ..parts.limb import LimbPart
+    from ..parts.part import Part
+    from ..program import Program
+    from ..rig import Bound
 
 #: Rest angles of the limb within its constants: bend, carry, swivel.
 REST_BEND, REST_CARRY, REST_SWIVEL = 6, 7, 8
-#: Distance of a bend guide from the line of aim, as a share of the limb's length.
-SENSIBLE = 0.9
-#: Below this bend the direction of bending carries no information.
-STRAIGHT = 1e-6
+#: A bend guide is lost beyond this many lengths of its limb, or nearer than this to the line of aim.
+FAR, NEAR = 3.0, 0.25
+#: A limb this near to straight, or to its full fold (radians), can't pass its speed on through any finite slope.
+NEARLY_STRAIGHT = 0.02
+#: Angles and sign of a limb's IK after its place and rotation.
+SHAPE = ("swivel", "carry", "twist", "bend")
 
 
 class Geometry(NamedTuple):
@@ -60,269 +55,217 @@ class Geometry(NamedTuple):
     rests: Floats
     constants: Floats
 
-
-@kernel
-def _square(v, onto):  # type: ignore[no-untyped-def]
-    """v made normal to the unit vector `onto`, of unit length."""
-    v = sub(v, scale(onto, dot(v, onto)))
-    return scale(v, 1.0 / norm(v))
+    @property
+    def length(self) -> float:
+        """Length of both segments at rest, metres."""
+        return float(np.linalg.norm(self.offsets[1:], axis=1).sum())
 
 
-@kernel
-def shape(o1, o2, constants):  # type: ignore[no-untyped-def]
-    """Lengths, direction, hinge, its normal, lower direction and the turn Q of a limb with these offsets."""
-    l1 = norm(o1)
-    l2 = norm(o2)
-    d1 = scale(o1, 1.0 / l1)
-    d2 = scale(o2, 1.0 / l2)
-    h = _square((constants[0], constants[1], constants[2]), d1)
-    h2 = _square((constants[3], constants[4], constants[5]), d2)
-    b = cross(h, d1)
-    q = qmul(frame_turn(d1, b, h), qconj(frame_turn(d2, cross(h2, d2), h2)))
-    return l1, l2, d1, h, b, d2, q
+class Bent(NamedTuple):
+    """What the formulas read of a limb at F times: pos, rot (F, 3, …) of root, middle and end, rotation of what it hangs
+    from (F, 4), its two segments as offsets (F, 3, 3), rest of its first joint, constants."""
+
+    pos: Floats
+    rot: Floats
+    above: Floats
+    offsets: Floats
+    rest: tuple[float, ...]
+    constants: Floats
 
 
-@kernel
-def direction_turn(h, b, angle, lift):  # type: ignore[no-untyped-def]
-    """M: turn about the hinge by `angle` after a lift out of its plane by `lift`."""
-    q = axis_turn(h, angle)
-    if lift == 0.0:
-        return q
-    return qmul(q, axis_turn((-b[0], -b[1], -b[2]), lift))
+def shape_channels(part: Part) -> tuple[Channel, ...]:
+    """Channels of a limb's IK: place and rotation of the end, swivel, carry angle, twist and the bend's side."""
+    control = part.ik  # type: ignore[attr-defined]
+    closed = {c for c in part.locked if "." not in c}
+
+    def one(name: str, kind: str, label: str) -> Channel:
+        return Channel(control, name, kind, "ik", label, access="locked" if name in closed else "open")  # type: ignore[arg-type]
+
+    return (
+        *moving(control, "ik"), *turning(control, "ik"), one("swivel", "angle", "swivel"), one("carry", "angle", "carry angle"),
+        one("twist", "angle", "twist"), one("bend", "sign", "bend side"),
+    )  # fmt: skip
 
 
-@kernel
-def half_of(c, s):  # type: ignore[no-untyped-def]
-    """Cosine and sine of half the angle whose cosine and sine are c and s, without the angle; exact near zero and
-    near the half turn."""
-    if c > 0.0:
-        h = math.sqrt(0.5 * (1.0 + c))
-        return h, 0.5 * s / h
-    h = math.sqrt(0.5 * (1.0 - c))
-    return (0.5 * abs(s) / h, h) if s >= 0.0 else (0.5 * abs(s) / h, -h)
+class TwoSegment(System):
+    """IK of two segments; `bent` is overridden by limbs of more segments, which are two pieces to these formulas."""
 
+    name = "ik"
+    label = "IK"
 
-@kernel
-def aimed_turn(v, d, h, b):  # type: ignore[no-untyped-def]
-    """M for the direction v, a vector of any length: what `direction_turn` gives for its angles, without them."""
-    x = dot(v, d)
-    y = dot(v, b)
-    z = dot(v, h)
-    flat = math.sqrt(x * x + y * y)
-    size = math.sqrt(flat * flat + z * z)
-    c, s = half_of(x / flat, y / flat) if flat > 0.0 else (1.0, 0.0)
-    q = (h[0] * s, h[1] * s, h[2] * s, c)
-    if z == 0.0:
-        return q
-    c, s = half_of(flat / size, z / size)
-    return qmul(q, (-b[0] * s, -b[1] * s, -b[2] * s, c))
+    def channels(self, part: Part) -> tuple[Channel, ...]:
+        guide = Channel(part.ik, "guide", "length", self.name, "guide, beyond its distance", poses=False)  # type: ignore[attr-defined]
+        return (*shape_channels(part), guide)
 
-
-@kernel
-def angles_of(v, d, h, b):  # type: ignore[no-untyped-def]
-    """Angle about the hinge and lift out of its plane of a direction v."""
-    x = dot(v, d)
-    y = dot(v, b)
-    return math.atan2(y, x), math.atan2(dot(v, h), math.sqrt(x * x + y * y))
-
-
-@kernel
-def aim_of(line, reach, parent_rot, rest, d):  # type: ignore[no-untyped-def]
-    """Unit direction from the limb's root to its end; that of rest where a full fold leaves none."""
-    if reach > 1e-9:
-        return scale(line, 1.0 / reach)
-    return qrot(qmul(parent_rot, rest), d)
-
-
-@kernel
-def aim_frame(parent_rot, rest, d, h, aim):  # type: ignore[no-untyped-def]
-    """The upper frame with d swung from its rest direction onto `aim` along the shortest arc, swivel zero."""
-    up = qmul(parent_rot, rest)
-    return qmul(shortest_arc(qrot(up, d), aim, qrot(up, h)), up)
-
-
-@kernel
-def solve_pose(root, parent_rot, rest, o1, o2, form, constants, end, end_rot, swivel, carry, twist, sign):  # type: ignore[no-untyped-def]  # fmt: skip
-    """World transforms of one limb.
-
-    root, parent_rot: place of its first joint and rotation of what it hangs from; form: the `shape` of its offsets
-    o1 and o2; end, end_rot: the IK control. Returns (upper rotation, middle place, middle rotation, end place, end
-    rotation). Out of reach the limb points straight at the control; a full fold of equal segments aims as at rest.
-    """
-    l1, l2, d1, h, b, d2, q = form
-    lift = constants[7] + carry
-    line = sub(end, root)
-    reach = norm(line)
-    cos_lift = 1.0 if lift == 0.0 else math.cos(lift)
-    flat = 2.0 * l1 * l2 * cos_lift
-    c = (reach * reach - l1 * l1 - l2 * l2) / flat if flat != 0.0 else 1.0
-    # Within rounding of straight, or of the full fold, the cosine turns noise of 1e-14 into an angle of 1e-7;
-    # more so the nearer the lower segment comes to the hinge.
-    rounding = 1e-13 / abs(cos_lift)
-    if c >= 1.0 - rounding:
-        c = 1.0
-    elif c <= -1.0 + rounding:
-        c = -1.0
-    half_cos = math.sqrt(0.5 * (1.0 + c))
-    half_sin = math.sqrt(0.5 * (1.0 - c)) * (-1.0 if sign < 0.0 else 1.0)
-    middle = (h[0] * half_sin, h[1] * half_sin, h[2] * half_sin, half_cos)
-    if lift != 0.0:
-        middle = qmul(middle, axis_turn((-b[0], -b[1], -b[2]), lift))
-    inner = add(scale(d1, l1), scale(qrot(middle, d1), l2))
-    aim = aim_of(line, reach, parent_rot, rest, d1)
-    upper = qmul(axis_turn(aim, constants[8] + swivel), aim_frame(parent_rot, rest, d1, h, aim))
-    upper = qunit(qmul(upper, qconj(aimed_turn(inner, d1, h, b))))
-    mid = add(root, qrot(upper, o1))
-    q_mid = qmul(middle, q)
-    if twist != 0.0:
-        q_mid = qmul(q_mid, axis_turn(d2, twist))
-    mid_rot = qunit(qmul(upper, q_mid))
-    return upper, mid, mid_rot, add(mid, qrot(mid_rot, o2)), end_rot
-
-
-@kernel
-def fit_pose(root, parent_rot, rest, o1, o2, constants, upper, mid_rot, end):  # type: ignore[no-untyped-def]
-    """The inverse of `solve_pose`: (bend, carry, twist, swivel) of a posed limb, radians, bend signed."""
-    l1, l2, d1, h, b, d2, q = shape(o1, o2, constants)
-    local = qmul(qconj(upper), mid_rot)
-    bend, lift = angles_of(qrot(local, d2), d1, h, b)
-    middle = direction_turn(h, b, bend, lift)
-    rolled = qmul(qconj(qmul(middle, q)), local)
-    twist = 2.0 * math.atan2(rolled[0] * d2[0] + rolled[1] * d2[1] + rolled[2] * d2[2], rolled[3])
-    inner = add(scale(d1, l1), scale(qrot(middle, d1), l2))
-    line = sub(end, root)
-    reach = norm(line)
-    aim = aim_of(line, reach, parent_rot, rest, d1)
-    start = aim_frame(parent_rot, rest, d1, h, aim)
-    swung = qmul(qmul(upper, aimed_turn(inner, d1, h, b)), qconj(start))
-    swivel = 2.0 * math.atan2(swung[0] * aim[0] + swung[1] * aim[1] + swung[2] * aim[2], swung[3])
-    return bend, lift - constants[7], twist, swivel - constants[8]
-
-
-@kernel
-def fit(pos, rot, parent_rot, offsets, rest, constants, space_pos, space_rot, order, near, out):  # type: ignore[no-untyped-def]
-    """IK channels of posed limbs, each time nearest to the time before.
-
-    pos (F, 3, 3), rot (F, 3, 4): the joints in the world; parent_rot (F, 4); offsets (F, 3, 3): local offsets
-    of the joints at those times; space_pos (F, 3), space_rot (F, 4): the space of the IK control; near (10,):
-    values to start near; out (10, F): tx ty tz rx ry rz swivel carry twist bend.
-    """
-    x, y, z, swivel_near, twist_near, sign = near[3], near[4], near[5], near[6], near[8], near[9]
-    for f in range(pos.shape[0]):
-        end = load3(pos, f, 2)
-        bend, carry, twist, swivel = fit_pose(
-            load3(pos, f, 0), row4(parent_rot, f), rest, load3(offsets, f, 1), load3(offsets, f, 2),
-            constants, load4(rot, f, 0), load4(rot, f, 1), end,
+    def controls(self, part: Part) -> tuple[Control, ...]:
+        joints, middle = part.joints, part.joints[self.middle(part)]
+        both: frozenset[Literal["position", "rotation"]] = frozenset({"position", "rotation"})
+        return (
+            Control(
+                part.ik, part.label, part.end_order, Handle("cradle", ("move", "turn"), joints[-1], always=True),  # type: ignore[attr-defined]
+                both, part.joints[0], joints[-1],
+            ),
+            Control(
+                guide_name(part), f"bend guide of the {part.label}", "xyz",
+                Handle("lozenge", ("move",), middle, middle, computed=True, always=True),
+            ),
         )  # fmt: skip
-        up = qconj(row4(space_rot, f))
-        t = qrot(up, sub(end, row3(space_pos, f)))
-        x, y, z = quat_to_euler(order, qunit(qmul(up, load4(rot, f, 2))), x, y, z)
-        swivel_near = wrap_near(swivel, swivel_near)
-        twist_near = wrap_near(twist, twist_near)
-        if abs(bend) > STRAIGHT:
-            sign = 1.0 if bend > 0.0 else -1.0
-        out[0, f] = t[0]
-        out[1, f] = t[1]
-        out[2, f] = t[2]
-        out[3, f] = x
-        out[4, f] = y
-        out[5, f] = z
-        out[6, f] = swivel_near
-        out[7, f] = carry
-        out[8, f] = twist_near
-        out[9, f] = sign
+
+    def middle(self, part: Part) -> int:
+        """Which joint bends."""
+        return 1
+
+    def bind(self, bound: Bound) -> Any:
+        part = cast("LimbPart", bound.part)
+        return geometry(bound.offsets, bound.rests, part.hinge, part.bends_as == "rest")
+
+    def reads(self, bound: Bound, state: State) -> list[int]:
+        return [bound.controls[ik_name(bound)].node]
+
+    def row_channels(self, bound: Bound, state: State) -> list[int]:
+        # Place and rotation belong to the control's own stage.
+        found: list[int] = bound.systems[self.name].channels[6:].tolist()
+        return found
+
+    def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
+        data: Geometry = bound.systems[self.name].data
+        still = bool(np.all(bound.moving < 0) and np.all(bound.samples < 0))
+        form = formulas.shape(
+            tuple(bound.offsets[1]), tuple(bound.offsets[2]), tuple(data.constants[0:3]), tuple(data.constants[3:6])
+        )
+        where = [x for k in range(3) for x in (bound.moving[k, 0], bound.samples[k])]
+        ints = (
+            *into,
+            bound.above[0],
+            bound.controls[ik_name(bound)].node,
+            *bound.systems[self.name].channels[6:10],
+            *where,
+        )
+        floats = (*bound.offsets.ravel(), *bound.rests[0], *data.constants, *np.hstack(form))
+        return [tape.add(LIMB if still else LIMB_MOVED, ints, floats)]
+
+    def bent(self, bound: Bound, posed: Posed) -> Bent:
+        """The limb as the two-segment formulas see it."""
+        data: Geometry = bound.systems[self.name].data
+        return Bent(
+            posed.pos, posed.rot, np.ascontiguousarray(posed.above_rot[:, 0]), posed.offsets,
+            tuple(data.rests[0].tolist()), data.constants,
+        )  # fmt: skip
+
+    def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
+        out = np.empty((10, len(posed.pos)))
+        control = ik_name(bound)
+        out[:6] = fit_control(
+            posed, control, posed.pos[:, -1], posed.rot[:, -1], bound.controls[control].control.order, near
+        )
+        formulas.fit(*self.bent(bound, posed), np.ascontiguousarray(near[6:10]), out[6:])
+        return out
+
+    def bends(self, bound: Bound, posed: Posed) -> Floats:
+        """(2, F) bend about the hinge and angle out of its plane, radians."""
+        out = np.empty((2, len(posed.pos)))
+        formulas.bends(*self.bent(bound, posed), out)
+        return out
+
+    def signs(self, bound: Bound, posed: Posed) -> Floats | None:
+        found: Floats = np.sin(self.bends(bound, posed)[0])
+        return found
+
+    def singular(self, bound: Bound, posed: Posed) -> str:
+        bends, carries = self.bends(bound, posed)
+        bend, carry = bends[int(np.argmin(np.abs(np.sin(bends))))], carries[int(np.argmin(np.abs(np.cos(carries))))]
+        if abs(np.sin(bend)) < NEARLY_STRAIGHT:
+            return "is straight" if np.cos(bend) > 0.0 else "is folded as far as it goes"
+        if abs(np.cos(carry)) < NEARLY_STRAIGHT:
+            return "points along its own hinge"
+        return ""
+
+    def places(self, bound: Bound, posed: Posed, values: Mapping[int, Floats]) -> dict[str, Floats]:
+        out = np.empty((len(posed.pos), 3))
+        extra = values.get(bound.own[ik_name(bound), "guide"])
+        formulas.guides(*self.bent(bound, posed), np.zeros(len(out)) if extra is None else extra, out)
+        return {guide_name(bound.part): out}
+
+    def drag(
+        self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
+    ) -> dict[int, float]:
+        ik = ik_name(bound)
+        if control == ik:
+            return drag_control(bound, posed, ik, bound.controls[ik].control.order, position, rotation, now)
+        swivel = bound.own[ik, "swivel"]
+        # How far a guide stands moves nothing; which way it stands is the swivel.
+        return {
+            swivel: float(wrap_near(self.swivel_towards(bound, posed, position), now[swivel])),
+            bound.own[ik, "guide"]: self.guide_distance(bound, posed, position),
+        }
+
+    def swivel_towards(self, bound: Bound, posed: Posed, guide: Floats) -> float:
+        """Swivel (radians) that points the bend at `guide` (3,) in the pose at the first time."""
+        bent = self.bent(bound, posed)
+        swivel: float = formulas.guide_swivel(
+            tuple(bent.pos[0, 0].tolist()), tuple(bent.above[0].tolist()), bent.rest, tuple(bent.offsets[0, 1].tolist()),
+            tuple(bent.offsets[0, 2].tolist()), bent.constants, tuple(bent.pos[0, 2].tolist()),
+            tuple(np.asarray(guide, dtype=float).tolist()),
+        )  # fmt: skip
+        return swivel
+
+    def guide_distance(self, bound: Bound, posed: Posed, guide: Floats) -> float:
+        """Metres beyond its sensible distance at which a guide at `guide` (3,) stands off the line of aim."""
+        pos = posed.pos[0]
+        line, off = pos[-1] - pos[0], guide - pos[0]
+        aim = line / max(float(np.linalg.norm(line)), 1e-9)
+        far = float(np.linalg.norm(off - (off @ aim) * aim))
+        length: float = bound.systems[self.name].data.length
+        return far - formulas.SENSIBLE * length
+
+    def findings(self, program: Program, bound: Bound) -> Iterator[Finding]:
+        from ..findings import bend_flips, lost_guides
+
+        yield from bend_flips(program, bound, self)
+        yield from lost_guides(program, bound, self)
 
 
-def geometry(skeleton: Skeleton, part: LimbPart) -> Geometry:
-    """Constants of a limb from its rest pose; its hinge is squared to the upper segment and turned so that the
-    rest bend is not negative."""
-    ids = [skeleton.index[name] for name in part.joints]
-    offsets = skeleton.offsets[ids].copy()
-    rests = skeleton.rests[ids].copy()
-    o1, o2 = tuple(offsets[1]), tuple(offsets[2])
+def ik_name(bound: Bound) -> str:
+    """Name of the control at the end of a limb."""
+    return cast("LimbPart", bound.part).ik
+
+
+def guide_name(part: Part) -> str:
+    """Name of the bend guide of a limb."""
+    return f"{part.name}.guide"
+
+
+def rest_sides(offsets: Floats, rests: Floats, hinge: tuple[float, ...]) -> tuple[tuple[float, ...], float, float]:
+    """The hinge squared to the upper segment, and the rest bend and carry about it (radians); offsets (3, 3), rests
+    (3, 4)."""
+    o1, o2 = tuple(offsets[1].tolist()), tuple(offsets[2].tolist())
     d1 = scale(o1, 1.0 / norm(o1))
     d2 = scale(o2, 1.0 / norm(o2))
-    mid = tuple(rests[1])
-    h = _square(part.hinge, d1)
-    angle, _ = angles_of(qrot(mid, d2), d1, h, cross(h, d1))
-    if angle < -1e-3:
-        h = scale(h, -1.0)
+    h = formulas.square(tuple(hinge), d1)
+    angle, lift = formulas.angles_of(qrot(tuple(rests[1].tolist()), d2), d1, h, cross(h, d1))
+    return h, float(angle), float(lift)
+
+
+def geometry(offsets: Floats, rests: Floats, hinge: tuple[float, ...], as_rest: bool) -> Geometry:
+    """Constants of a limb from its rest pose: offsets (3, 3), rests (3, 4) of root, middle and end, and the hinge in the
+    frame of the root. A positive bend turns about the hinge as it is given, or so that the rest bend is positive."""
+    offsets, rests = offsets.copy(), rests.copy()
+    o1, o2 = tuple(offsets[1].tolist()), tuple(offsets[2].tolist())
+    mid = tuple(rests[1].tolist())
+    h, angle, lift = rest_sides(offsets, rests, hinge)
+    if as_rest and angle < -1e-3:
+        h, angle, lift = rest_sides(offsets, rests, tuple(-x for x in hinge))
+    d1 = scale(o1, 1.0 / norm(o1))
     b = cross(h, d1)
-    angle, lift = angles_of(qrot(mid, d2), d1, h, b)
-    base = qmul(qconj(direction_turn(h, b, angle, lift)), mid)
+    base = qmul(qconj(formulas.direction_turn(h, b, angle, lift)), mid)
     constants = np.zeros(9)
     constants[0:3] = h
     constants[3:6] = qrot(qconj(base), h)
     constants[REST_BEND], constants[REST_CARRY] = angle, lift
     nothing = (0.0, 0.0, 0.0)
     unit = (0.0, 0.0, 0.0, 1.0)
-    upper = tuple(rests[0])
+    upper = tuple(rests[0].tolist())
     mid_rot = qmul(upper, mid)
     end = add(qrot(upper, o1), qrot(mid_rot, o2))
-    constants[REST_SWIVEL] = fit_pose(nothing, unit, upper, o1, o2, constants, upper, mid_rot, end)[3]
+    constants[REST_SWIVEL] = formulas.fit_pose(nothing, unit, upper, o1, o2, constants, upper, mid_rot, end)[3]
     return Geometry(offsets, rests, constants)
-
-
-@kernel
-def guide_place(root, parent_rot, rest, o1, o2, constants, end, swivel, distance):  # type: ignore[no-untyped-def]
-    """Where the bend guide of a limb stands: (its place, the middle joint's side of the aim line as a unit
-    vector). It stands off the aim line on the side to which the hinge bends, and stays on that side when the
-    limb passes through straight."""
-    _, _, d1, h, _, _, _ = shape(o1, o2, constants)
-    line = sub(end, root)
-    reach = norm(line)
-    aim = aim_of(line, reach, parent_rot, rest, d1)
-    start = qmul(axis_turn(aim, constants[8] + swivel), aim_frame(parent_rot, rest, d1, h, aim))
-    side = cross(aim, qrot(start, h))
-    share = norm(o1) / (norm(o1) + norm(o2))
-    middle = add(root, scale(line, share))
-    return add(middle, scale(side, distance)), side
-
-
-@kernel
-def guide_swivel(root, parent_rot, rest, o1, o2, constants, end, guide):  # type: ignore[no-untyped-def]
-    """The swivel (radians) that points a limb at a bend guide standing at `guide`; the inverse of
-    `guide_place` at any distance. A guide on the aim line says nothing: the swivel is then zero."""
-    _, _, d1, h, _, _, _ = shape(o1, o2, constants)
-    line = sub(end, root)
-    reach = norm(line)
-    aim = aim_of(line, reach, parent_rot, rest, d1)
-    side = cross(aim, qrot(aim_frame(parent_rot, rest, d1, h, aim), h))
-    wanted = sub(guide, root)
-    wanted = sub(wanted, scale(aim, dot(wanted, aim)))
-    if norm(wanted) < 1e-9:
-        return 0.0
-    return math.atan2(dot(cross(side, wanted), aim), dot(side, wanted)) - constants[8]
-
-
-@kernel
-def guides(pos, rot, parent_rot, offsets, rest, constants, extra, out):  # type: ignore[no-untyped-def]
-    """Places (F, 3) of the bend guides of posed limbs: pos (F, 3, 3), rot (F, 3, 4), parent_rot (F, 4),
-    offsets (F, 3, 3). They stand off by as much as the limb's two segments are long, times 0.9, and `extra` (F,)
-    metres."""
-    for f in range(pos.shape[0]):
-        root = load3(pos, f, 0)
-        end = load3(pos, f, 2)
-        up = row4(parent_rot, f)
-        o1 = load3(offsets, f, 1)
-        o2 = load3(offsets, f, 2)
-        _, _, _, swivel = fit_pose(root, up, rest, o1, o2, constants, load4(rot, f, 0), load4(rot, f, 1), end)
-        place, _ = guide_place(
-            root, up, rest, o1, o2, constants, end, swivel, SENSIBLE * (norm(o1) + norm(o2)) + extra[f]
-        )
-        out[f, 0] = place[0]
-        out[f, 1] = place[1]
-        out[f, 2] = place[2]
-
-
-@kernel
-def bends(pos, rot, parent_rot, offsets, rest, constants, out):  # type: ignore[no-untyped-def]
-    """Bend and carry angle (2, F), radians from straight and from the hinge plane, of posed limbs; the inputs are
-    those of `guides`."""
-    for f in range(pos.shape[0]):
-        bend, carry, _, _ = fit_pose(
-            load3(pos, f, 0), row4(parent_rot, f), rest, load3(offsets, f, 1), load3(offsets, f, 2), constants,
-            load4(rot, f, 0), load4(rot, f, 1), load3(pos, f, 2),
-        )  # fmt: skip
-        out[0, f] = bend
-        out[1, f] = carry + constants[7]

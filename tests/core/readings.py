@@ -1,0 +1,53 @@
+"""What tests read of limbs: their driver, control, bend and guide."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from yielding_tether.core.program import Poses, Program
+from yielding_tether.core.rig import Bound, BoundControl
+from yielding_tether.core.systems.two_segment import TwoSegment, guide_name
+from yielding_tether.core.transforms import Floats
+
+
+def limbs_of(program: Program) -> dict[tuple[str, str], Bound]:
+    """Parts that keys drive in more ways than one."""
+    return {id: b for id, b in program.bounds.items() if len(b.keyed_systems) > 1}
+
+
+def drive_of(bound: Bound) -> int:
+    """Channel that says how far IK drives."""
+    return dict(bound.drivers)["ik"]
+
+
+def end_of(bound: Bound) -> BoundControl:
+    """The IK control."""
+    (control,) = bound.controls.values()
+    return control
+
+
+def length_of(bound: Bound) -> float:
+    return float(bound.systems["ik"].data.length)
+
+
+def _ik(bound: Bound) -> TwoSegment:
+    system = bound.systems["ik"].system
+    assert isinstance(system, TwoSegment)
+    return system
+
+
+def bends_of(program: Program, bound: Bound, poses: Poses) -> Floats:
+    """(2, F) bend and carry angle."""
+    return _ik(bound).bends(bound, program.posed(bound, poses))
+
+
+def guides_of(program: Program, bound: Bound, poses: Poses, extra: Floats | None = None) -> Floats:
+    """(F, 3) places of the bend guide."""
+    guide = next(c for (_, name), c in bound.own.items() if name == "guide")
+    values = {guide: np.zeros(len(poses.times)) if extra is None else extra}
+    return _ik(bound).places(bound, program.posed(bound, poses), values)[guide_name(bound.part)]
+
+
+def swivel_of(program: Program, bound: Bound, poses: Poses, guide: Floats) -> float:
+    """Swivel that points the bend at a guide."""
+    return _ik(bound).swivel_towards(bound, program.posed(bound, poses), guide)

@@ -1,0 +1,486 @@
+"""Motion expressed in another system: the one way in which every operation re-expresses what is there.
+
+    channels of a system along a motion = fit(the motion's joints), with one-sided slopes from a stencil
+
+Handing over, posing, pasting and repairing choose a motion, a system, and where keys are put; the rest is here: fits at
+the key times and between them, so that angles are followed; signs that step where a limb is straight; keys added until a
+tolerance is kept; a system made to meet what arrives, to lead to what follows, or to hold a pose.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+from scipy.optimize import brentq
+
+from .curves import (
+    ARRIVING,
+    EMPTY,
+    FENCE,
+    FREE,
+    LEAVING,
+    LINEAR,
+    SMOOTH,
+    STEPPED,
+    Curve,
+    Key,
+    insert,
+    put,
+    sample,
+    without,
+)
+from .fitting import fit_values, held
+from .kernels.scalars import mean_rotation
+from .measure import slopes_of, stencil, steps
+from .program import Poses, Program
+from .rig import Bound, BoundControl
+from .transforms import Floats, Ints, multiply, rotate, rotation_distance, wrap_near
+
+Flags = NDArray[np.bool_]
+Curves = dict[str, Curve]
+#: Step of the plain central difference at keys that no source key shares, frames.
+_CENTRAL = 1.0 / 32.0
+
+
+@dataclass(frozen=True)
+class Motion:
+    """Wanted joints: `poses` at any times and sides, in the nodes of `program`; `step` of stencils at times, which reach
+    across no break; whether there is something `between` the times that are asked for."""
+
+    program: Program
+    poses: Callable[[Floats, Ints], Poses]
+    step: Callable[[Floats], Floats]
+    between: bool = True
+
+
+def motion_of(program: Program, bounds: Iterable[Bound]) -> Motion:
+    """The motion of a program as it is, of these parts."""
+    nodes = program.fit_nodes(list(bounds))
+    breaks = program.key_times()
+    return Motion(program, lambda at, side: program.evaluate(at, side, only=nodes), lambda at: steps(breaks, at))
+
+
+@dataclass(frozen=True)
+class Fitted:
+    """Channels of a system along a motion, at T key times: `values` and `slopes` (2, K, T), leaving first. Channels that
+    are held keep their standing value; signs have no slope."""
+
+    times: Floats
+    values: Floats
+    slopes: Floats
+
+
+def fit_along(motion: Motion, bound: Bound, system: str, times: Floats, exact: Flags, near: Floats) -> Fitted:
+    """Fits a system at key times along a motion, with slopes from both sides.
+
+    times: (T,) frames in order; exact: (T,) bool, where both one-sided slopes are wanted (elsewhere one
+    central difference does); near: (K,) values before the first. Angles are followed from frame to frame, so
+    their representation at sparse keys is the continuous one.
+    """
+    mine = bound.systems[system]
+    k = len(mine.channels)
+    edge, plain = times[exact], times[~exact]
+    step = motion.step(edge)
+    at1, side1 = stencil(edge, step)
+    at2 = (plain[:, None] + np.array([-_CENTRAL, 0.0, _CENTRAL])).ravel()
+    between = np.arange(np.floor(times[0]) + 1.0, times[-1]) if motion.between else np.empty(0)
+    at = np.concatenate([at1, at2, between])
+    side = np.concatenate([side1, np.zeros(len(at2) + len(between), dtype=np.int64)])
+    # Arriving (1) comes before leaving (0) at the same time.
+    order = np.lexsort((-side, at))
+    fitted = np.empty((k, len(at)))
+    fitted[:, order] = fit_values(motion.program, bound, system, motion.poses(at[order], side[order]), near)
+    fitted = held(mine, fitted)
+    values, slopes = np.empty((2, k, len(times))), np.empty((2, k, len(times)))
+    one = np.moveaxis(fitted[:, : len(at1)].reshape(k, len(edge), 2, 5), 0, -1)
+    values[:, :, exact] = np.moveaxis(one[:, :, 0], 2, 0).transpose(2, 0, 1)
+    slopes[:, :, exact] = slopes_of(one, step).transpose(1, 2, 0)
+    three = fitted[:, len(at1) : len(at1) + len(at2)].reshape(k, len(plain), 3)
+    values[:, :, ~exact] = three[None, :, :, 1]
+    slopes[:, :, ~exact] = (three[:, :, 2] - three[:, :, 0])[None] / (2.0 * _CENTRAL)
+    slopes[:, mine.stepped | mine.held] = 0.0
+    return Fitted(times, values, slopes)
+
+
+def fence(program: Program, curves: Curves, channels: Iterable[int], times: Iterable[float]) -> None:
+    """Keys in all these channels at these times that change nothing."""
+    names = program.channel_names()
+    for c in channels:
+        kept = curves.get(names[c], EMPTY)
+        for t in times:
+            kept = insert(kept, t, float(program.defaults[c]), FENCE)
+        curves[names[c]] = kept
+
+
+def drive(program: Program, bound: Bound, curves: Curves, system: str, first: float, last: float) -> None:
+    """One system drives a part from first to last, and whatever did before and after."""
+    names = program.channel_names()
+    open_end = last >= program.take.last
+    for c, level in bound.drive_to(system).items():
+        old = curves.get(names[c], EMPTY)
+        curves[names[c]] = set_over(old, first, last, open_end, level, float(program.defaults[c]))
+
+
+def set_over(old: Curve, first: float, last: float, open_end: bool, level: float, default: float) -> Curve:
+    """A driver curve held at `level` from first to last and as it was elsewhere."""
+    kept = insert(old, first, default)
+    arriving = float(sample(old, [first], ARRIVING, default)[0])
+    if open_end:
+        return put(without(kept, first, np.inf), [Key(first, arriving, level, 0.0, 0.0, STEPPED, FREE)])
+    kept = without(insert(kept, last, default), first, last)
+    start, end = kept.key(kept.find(first) or 0), kept.key(kept.find(last) or 0)
+    return put(
+        kept,
+        [
+            Key(first, arriving, level, start.slope_in, 0.0, STEPPED, FREE),
+            end._replace(arriving=level, slope_in=0.0),
+        ],
+    )
+
+
+# --- carrying a motion on -------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Placing:
+    """Where keys are put along a motion: on the kept key times, on every frame, or on the kept ones and as many more as
+    keep every joint of the cast within `tolerance` (metres and radians)."""
+
+    keys: Literal["kept", "every", "within"] = "kept"
+    tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
+
+
+def carry(
+    program: Program,
+    bound: Bound,
+    curves: Curves,
+    system: str,
+    start: float,
+    end: float,
+    open_end: bool,
+    placing: Placing,
+) -> Floats:
+    """Expresses the motion of start…end in a system; returns the key times."""
+    source = sources(program, bound, system, start, end)
+    key_times = program.key_times(source)
+    inner = key_times[(key_times > start) & (key_times < end)]
+    times = np.concatenate([[start], inner, [end]]) if end > start else np.array([start])
+    if placing.keys == "every":
+        times = np.unique(np.concatenate([times, np.arange(np.ceil(start), end)]))
+    crossed = crossings(program, bound, system, times)
+    both_sides = np.concatenate([[start, end], inner, crossed])
+    times = np.unique(np.concatenate([times, crossed]))
+    motion = motion_of(program, [bound])
+    keyed = expressed(motion, bound, curves, system, times, both_sides, source, open_end)
+    if placing.keys == "within" and end > start:
+        while len(more := _beyond(program, bound, {**curves, **keyed}, system, placing.tolerance, times)):
+            times = np.unique(np.concatenate([times, more]))
+            keyed = expressed(motion, bound, curves, system, times, both_sides, source, open_end)
+    curves.update(keyed)
+    return times
+
+
+def sources(program: Program, bound: Bound, system: str, start: float, end: float) -> set[int]:
+    """Channels that the motion of a part is made of over a stretch: its live ones and all upstream of its joints and of
+    the spaces in which a system fits it."""
+    at = np.unique(np.append(np.arange(np.ceil(start), end), [start, end]))
+    controls = {c.name for c in bound.systems[system].system.controls(bound.part)}
+    spaces = [c.space for name, c in bound.controls.items() if name in controls]
+    return program.sources([*bound.nodes.tolist(), *bound.above.tolist(), *spaces], at)
+
+
+def expressed(
+    motion: Motion, bound: Bound, old_curves: Mapping[str, Curve], system: str, times: Floats, both_sides: Floats,
+    source: set[int], open_end: bool,
+) -> Curves:  # fmt: skip
+    """Curves of a system with keys at these times along a motion; slopes are taken from both sides at the times in
+    `both_sides`. What lies before the first and after the last time stays."""
+    program = motion.program
+    mine = bound.systems[system]
+    start, end = float(times[0]), float(times[-1])
+    names = program.channel_names()
+    near = program.now(start, mine.channels)
+    fitted = fit_along(motion, bound, system, times, np.isin(times, both_sides), near)
+    blocked = stepped_intervals(program, source, times)
+    signs = _signs(program, bound, system, times)
+    found: Curves = {}
+    for k, c in enumerate(mine.channels):
+        name = names[c]
+        old = old_curves.get(name, EMPTY)
+        default = float(program.defaults[c])
+        kept = insert(old, start, default)
+        if end > start:
+            kept = insert(kept, end, default)
+        kept = without(kept, start, end)
+        keys: list[Key] = []
+        for i, t in enumerate(times):
+            v_in, v_out = (float(fitted.values[s, k, i]) for s in (ARRIVING, LEAVING))
+            s_in, s_out = (float(fitted.slopes[s, k, i]) for s in (ARRIVING, LEAVING))
+            if mine.stepped[k]:
+                if signs is not None and not mine.held[k]:
+                    v_in, v_out = float(signs[max(i - 1, 0)]), float(signs[i])
+                if 0 < i < len(times) - 1 and keys and keys[-1].leaving == v_out:
+                    continue
+            kind = STEPPED if mine.stepped[k] or blocked[i] else SMOOTH
+            old_key = kept.key(kept.find(t) or 0) if t in (start, end) else None
+            if t == start and old_key is not None:
+                v_in, s_in = old_key.arriving, old_key.slope_in
+            if t == end and end > start and old_key is not None and not open_end:
+                v_out, s_out, kind = old_key.leaving, old_key.slope_out, old_key.kind
+            elif t == end and end > start:
+                kind = STEPPED if mine.stepped[k] else SMOOTH
+            if abs(v_in - v_out) <= 1e-12 * max(1.0, abs(v_in)) and t not in (start, end):
+                v_out = v_in
+            keys.append(Key(t, v_in, v_out, s_in, s_out, kind, FREE, FENCE if t in (start, end) else 0))
+        found[name] = put(kept, keys)
+    return found
+
+
+def _beyond(
+    program: Program, bound: Bound, curves: Curves, system: str, tolerance: tuple[float, float], times: Floats
+) -> Floats:
+    """Where keys are wanted for the tolerance: the whole frame nearest to the worst of each segment that leaves it,
+    or its middle where no frame lies between its keys. None where the segment is too short to be cut."""
+    after = program.with_curves(curves)
+    at = np.arange(2 * np.ceil(times[0]), 2 * times[-1] + 0.5) / 2.0
+    at = at[(at > times[0]) & (at < times[-1]) & ~np.isin(at, times)]
+    if not len(at):
+        return np.empty(0)
+    overrides: dict[int, float | Floats] = {**bound.drive_to(system)}
+    # What hangs from the part, or follows it, is to stay within the tolerance too.
+    nodes = program.joints()[1]
+    was, now = program.evaluate(at, only=nodes), after.evaluate(at, overrides=overrides, only=nodes)
+    place = np.linalg.norm(now.pos[:, nodes] - was.pos[:, nodes], axis=-1).max(axis=1) / tolerance[0]
+    turn = rotation_distance(now.rot[:, nodes], was.rot[:, nodes]).max(axis=1) / tolerance[1]
+    off = np.maximum(place, turn)
+    segment = np.searchsorted(times, at) - 1
+    found = []
+    for k in np.unique(segment[off > 1.0]):
+        mine = np.flatnonzero(segment == k)
+        worst = float(at[mine[np.argmax(off[mine])]])
+        low, high = float(times[k]), float(times[k + 1])
+        whole = [f for f in (np.floor(worst), np.ceil(worst)) if low < f < high]
+        if whole:
+            found.append(float(whole[0]))
+        elif high - low > 0.3:
+            found.append(0.5 * (low + high))
+    return np.array(found)
+
+
+def _side_of(program: Program, bound: Bound, system: str, at: Floats, side: int = LEAVING) -> Floats | None:
+    """(F,) what changes its sign where a sign channel of the system steps; None without one."""
+    mine = bound.systems[system].system
+    poses = program.evaluate(at, side, only=program.fit_nodes([bound]))
+    return mine.signs(bound, program.posed(bound, poses))
+
+
+def crossings(program: Program, bound: Bound, system: str, times: Floats) -> Floats:
+    """Times between these at which a sign of the system steps: a limb passes through straight, or through its full fold.
+
+    A key of all channels at that very moment lets it step without a jump: the limb is straight on both sides.
+    """
+    grid = np.unique(np.concatenate([times, np.arange(np.ceil(times[0]), times[-1])]))
+    leaving = _side_of(program, bound, system, grid[:-1])
+    arriving = _side_of(program, bound, system, grid[1:], ARRIVING)
+    if leaving is None or arriving is None:
+        return np.empty(0)
+
+    def side(t: float) -> float:
+        found = _side_of(program, bound, system, np.array([t]))
+        assert found is not None
+        return float(found[0])
+
+    found = []
+    for k in np.flatnonzero((leaving * arriving < 0.0) & (np.abs(leaving) > 1e-6) & (np.abs(arriving) > 1e-6)):
+        a, b = grid[k] + 1e-9, grid[k + 1] - 1e-9
+        if side(a) * side(b) < 0.0:
+            found.append(float(brentq(side, a, b, xtol=1e-12)))
+    return np.array(found)
+
+
+def _signs(program: Program, bound: Bound, system: str, times: Floats) -> Floats | None:
+    """(T,) sign of the segments that leave these times; the last one is that of the segment before."""
+    at = times if len(times) == 1 else 0.5 * (times[1:] + times[:-1])
+    side = _side_of(program, bound, system, at)
+    if side is None:
+        return None
+    signs = np.where(side < 0.0, -1.0, 1.0)
+    return signs if len(times) == 1 else np.append(signs, signs[-1])
+
+
+def stepped_intervals(program: Program, source: set[int], times: Floats) -> np.ndarray:
+    """(T,) whether the segment that leaves each time is held by stepped keys in every channel it comes from."""
+    blocked = np.ones(len(times), dtype=bool)
+    keyed = False
+    for c in source:
+        member, part, channel = program.info[c]
+        if channel.system and program.bounds[member, part.name].systems[channel.system].system.moves_alone:
+            return np.zeros(len(times), dtype=bool)
+        kept = program.curve(c)
+        if not len(kept) or channel.kind == "share":
+            continue
+        i = np.searchsorted(kept.times, times, side="right") - 1
+        inside = (i >= 0) & (i < len(kept) - 1)
+        stepped = ~inside | (kept.marks[np.maximum(i, 0), 0] == STEPPED)
+        blocked &= stepped
+        keyed |= bool(inside.any())
+    return blocked if keyed else np.zeros(len(times), dtype=bool)
+
+
+# --- one moment -----------------------------------------------------------------------------------------
+
+
+def fit_at(program: Program, bound: Bound, system: str, at: float, side: int) -> Fitted:
+    """A system fitted to what arrives at a moment and to what leaves it, with the speeds; its controls in the spaces that
+    they follow on one side of the moment."""
+    weights = {c: float(program.now(at, [c], side)[0]) for c in bound.weight_channels}
+    anchors = [a for control in bound.controls.values() for a in control.anchors]
+    nodes = np.unique(np.concatenate([program.fit_nodes([bound]), np.array(anchors, dtype=np.int64)]))
+    breaks = program.key_times()
+
+    def poses(times: Floats, sides: Ints) -> Poses:
+        found = program.evaluate(times, sides, only=nodes)
+        for control in bound.controls.values():
+            put_space(control, found, weights)
+        return found
+
+    motion = Motion(program, poses, lambda t: steps(breaks, t))
+    near = program.now(at, bound.systems[system].channels)
+    return fit_along(motion, bound, system, np.array([at]), np.array([True]), near)
+
+
+def put_space(control: BoundControl, poses: Poses, weights: Mapping[int, float]) -> None:
+    """Puts a control's space where its anchors carry it under other weights (by channel), in place."""
+    shares = np.array([[weights.get(c, 0.0) for c in pair] for pair in control.weights[:-1]]).reshape(-1, 2)
+    shares = np.maximum(shares, 0.0)
+    shares = shares / np.maximum(1.0, shares.sum(axis=0))
+    shares = np.concatenate([shares, 1.0 - shares.sum(axis=0, keepdims=True)])
+    place = np.zeros_like(poses.pos[:, control.space])
+    turns, turning = [], []
+    for anchor, (pos, rot), (by_place, by_turn) in zip(control.anchors, control.reach, shares, strict=True):
+        if by_place > 0.0:
+            place += by_place * (poses.pos[:, anchor] + rotate(poses.rot[:, anchor], pos))
+        if by_turn > 0.0:
+            turns.append(multiply(poses.rot[:, anchor], rot))
+            turning.append(by_turn)
+    poses.pos[:, control.space] = place
+    if len(turns) == 1:
+        poses.rot[:, control.space] = turns[0]
+        return
+    for f in range(len(place)):
+        # The mean orders its shares anew: each time gets its own.
+        mean = mean_rotation(np.array([t[f] for t in turns]), np.array(turning), len(turns))
+        poses.rot[f, control.space] = mean
+
+
+def join(program: Program, bound: Bound, curves: Curves, system: str, at: float, settle: float) -> None:
+    """Makes a system that takes over at a moment meet the pose and the speed that arrive there: its first key is
+    changed in `curves`, the keys after it stay. Where none follow, the speed fades over `settle` frames; a system that
+    moves by itself goes back to its own motion."""
+    names = program.channel_names()
+    mine = bound.systems[system]
+    near = program.now(at, mine.channels)
+    fitted = fit_at(program, bound, system, at, LEAVING)
+    values = _nearest_turns(mine.wraps, fitted.values[ARRIVING, :, 0], near)
+    for k, c in enumerate(mine.channels):
+        kept = insert(curves.get(names[c], EMPTY), at, float(program.defaults[c]))
+        key = kept.key(kept.find(at) or 0)
+        value = values[k]
+        slope = 0.0 if key.kind == STEPPED else float(fitted.slopes[ARRIVING, k, 0])
+        keys = []
+        if key.kind == LINEAR and kept.times[-1] > at:
+            # A straight segment can't take a speed over: it becomes a smooth one that ends as it did.
+            after = kept.key((kept.find(at) or 0) + 1)
+            chord = (after.arriving - value) / (after.time - at)
+            keys.append(after._replace(slope_in=chord, rule=FREE))
+            key = key._replace(kind=SMOOTH)
+        if kept.times[-1] == at:
+            # Nothing follows: the pose is kept, and the speed it arrived with fades.
+            fade = min(settle, program.take.last - at)
+            if fade and not mine.stepped[k]:
+                rest = float(mine.standard[k]) if mine.system.moves_alone else value + slope * fade / 3.0
+                keys.append(Key(at + fade, rest, rest, 0.0, 0.0, SMOOTH, FREE))
+            else:
+                slope = 0.0
+        kind = STEPPED if mine.stepped[k] else key.kind
+        keys.append(key._replace(leaving=value, slope_out=slope, rule=FREE, kind=kind))
+        curves[names[c]] = put(kept, keys)
+
+
+def lead(program: Program, bound: Bound, curves: Curves, system: str, at: float) -> float:
+    """Leads the last stretch of a system that hands over at a moment to the pose and the speed that leave it: for what
+    takes over and can't give way. Returns from when on the motion changes."""
+    mine = bound.systems[system]
+    names = program.channel_names()
+    fitted = fit_at(program, bound, system, at, ARRIVING)
+    first = at
+    for k, c in enumerate(mine.channels):
+        kept = insert(curves.get(names[c], EMPTY), at, float(program.defaults[c]))
+        i = kept.find(at) or 0
+        key = kept.key(i)._replace(
+            arriving=float(fitted.values[LEAVING, k, 0]), slope_in=float(fitted.slopes[LEAVING, k, 0]), rule=FREE
+        )
+        curves[names[c]] = put(kept, [key])
+        first = min(first, float(kept.times[i - 1]) if i else float(program.take.first))
+    return first
+
+
+@dataclass(frozen=True)
+class Settling:
+    """What becomes of the speed of a held pose over `frames`: it leads where it leads ("keep"), back onto the pose
+    ("settle"), or stops at once ("stop")."""
+
+    speed: Literal["keep", "settle", "stop"] = "keep"
+    frames: float = 4.0
+
+    @property
+    def fade(self) -> float:
+        return 0.0 if self.speed == "stop" else self.frames
+
+
+def hold(
+    program: Program, bound: Bound, curves: Curves, system: str, first: float, last: float, settling: Settling
+) -> None:
+    """Holds the pose that arrives at `first` in a system until `last`; what lies beyond stays."""
+    mine = bound.systems[system]
+    names = program.channel_names()
+    # What arrives is the pose to hold; at the very start of a take nothing arrives, and both sides are one.
+    fitted = fit_at(program, bound, system, first, LEAVING)
+    open_end = last >= program.take.last
+    for k, c in enumerate(mine.channels):
+        sign = bool(mine.stepped[k])
+        value = float(fitted.values[ARRIVING, k, 0])
+        slope = float(fitted.slopes[ARRIVING, k, 0])
+        kept = insert(curves.get(names[c], EMPTY), first, float(program.defaults[c]))
+        kept = (
+            without(kept, first, np.inf)
+            if open_end
+            else without(insert(kept, last, float(program.defaults[c])), first, last)
+        )
+        start = kept.key(kept.find(first) or 0)
+        settle = min(settling.fade, last - first)
+        rest = value + (slope * settle / 3.0 if settling.speed == "keep" else 0.0)
+        kind = STEPPED if sign else SMOOTH
+        keys = [
+            start._replace(leaving=value, slope_out=slope if settle else 0.0, kind=kind, rule=FREE, tag=FENCE)
+        ]  # fmt: skip
+        if settle and first + settle < last:
+            keys.append(Key(first + settle, rest, rest, 0.0, 0.0, kind, FREE))
+        if not open_end:
+            end = kept.key(kept.find(last) or 0)
+            keys.append(end._replace(arriving=rest, slope_in=0.0, rule=FREE, tag=FENCE))
+        elif settle and first + settle >= last:
+            keys.append(Key(last, rest, rest, 0.0, 0.0, kind, FREE, FENCE))
+        curves[names[c]] = put(kept, keys)
+
+
+def _nearest_turns(wraps: np.ndarray, values: Floats, near: Floats) -> list[float]:
+    """Angles put into the whole turn nearest to the keys that follow."""
+    return [
+        float(wrap_near(value, other)) if turns else float(value)
+        for turns, value, other in zip(wraps, values, near, strict=True)
+    ]

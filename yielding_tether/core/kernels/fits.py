@@ -1,0 +1,40 @@
+"""Fitting Euler channels of joints and channels of controls: the inverses of their rows."""
+
+from __future__ import annotations
+
+from .arrays import line3, line4, load4
+from .scalars import kernel, qconj, qmul, qrot, quat_to_euler, qunit, sub
+
+
+@kernel
+def turns(rot, above, rests, order, near, out):  # type: ignore[no-untyped-def]
+    """Euler channels of joints, each time nearest to the time before.
+
+    rot, above: (F, n, 4) world rotations of the joints and of what they hang from; near: (n, 3) the
+    angles to start near; out: (n * 3, F) radians.
+    """
+    for n in range(rot.shape[1]):
+        x, y, z = near[n, 0], near[n, 1], near[n, 2]
+        back = qconj(line4(rests, n))
+        for f in range(rot.shape[0]):
+            local = qmul(back, qmul(qconj(load4(above, f, n)), load4(rot, f, n)))
+            x, y, z = quat_to_euler(order[n], qunit(local), x, y, z)
+            out[3 * n, f] = x
+            out[3 * n + 1, f] = y
+            out[3 * n + 2, f] = z
+
+
+@kernel
+def place(pos, rot, space_pos, space_rot, order, near, out):  # type: ignore[no-untyped-def]
+    """Channels tx ty tz rx ry rz of a control at world pos (F, 3), rot (F, 4) in its space; near (3,); out (6, F)."""
+    x, y, z = near[0], near[1], near[2]
+    for f in range(pos.shape[0]):
+        up = qconj(line4(space_rot, f))
+        t = qrot(up, sub(line3(pos, f), line3(space_pos, f)))
+        out[0, f] = t[0]
+        out[1, f] = t[1]
+        out[2, f] = t[2]
+        x, y, z = quat_to_euler(order, qunit(qmul(up, line4(rot, f))), x, y, z)
+        out[3, f] = x
+        out[4, f] = y
+        out[5, f] = z

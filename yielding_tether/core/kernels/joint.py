@@ -1,0 +1,85 @@
+"""Rows of joints turned in what they hang from: the plain ones, and those whose offsets move.
+
+A joint's offset is that of its rest or of its capture, plus its length channels; its rotation is its rest, then its
+Euler channels. Offsets belong to the part: whichever system drives it, they are the same.
+"""
+
+from __future__ import annotations
+
+from .block import (
+    U,
+    _1,
+    _2,
+    _3,
+    _4,
+    _5,
+    _6,
+    copy_node,
+    moving_offset,
+    node_slot,
+    place_at,
+    row3,
+    row4,
+    turn_at,
+    turned_by,
+    wave_slot,
+)
+from .scalars import add, kernel, qmul, qrot
+
+#: Numbers of a row: integers node, above, first Euler channel, first length channel (-1 none), joint of the capture (-1
+#: none); floats offset (3), rest (4), signs of the rotation order (4).
+INTS, FLOATS = 5, 11
+
+
+@kernel
+def joints(first_i, first_f, count, size, ints, floats, waves, work, out):  # type: ignore[no-untyped-def]
+    """Places joints whose offsets do not move."""
+    for n in range(U(count)):
+        i = U(first_i) + n * U(INTS)
+        f = U(first_f) + n * U(FLOATS)
+        own = node_slot(ints[i])
+        above = node_slot(ints[i + U(1)])
+        wave = wave_slot(ints[i + U(2)])
+        offset = row3(floats, f)
+        rest = row4(floats, f + U(3))
+        ex, ey, ez, ew = row4(floats, f + U(7))
+        for b in range(U(size)):
+            q = qmul(rest, turned_by(waves, wave + b, ex, ey, ez, ew))
+            r = turn_at(work, above + b)
+            d = qmul(r, q)
+            p = add(place_at(work, above + b), qrot(r, offset))
+            out[b] = p[0]
+            out[b + _1] = p[1]
+            out[b + _2] = p[2]
+            out[b + _3] = d[0]
+            out[b + _4] = d[1]
+            out[b + _5] = d[2]
+            out[b + _6] = d[3]
+        copy_node(out, U(0), work, own, size)
+
+
+@kernel
+def moved_joints(first_i, first_f, count, size, ints, floats, values, waves, captures, work, offset, out):  # type: ignore[no-untyped-def]  # fmt: skip
+    """Places joints whose offsets move; `offset` is room for three rows."""
+    for n in range(U(count)):
+        i = U(first_i) + n * U(INTS)
+        f = U(first_f) + n * U(FLOATS)
+        own = node_slot(ints[i])
+        above = node_slot(ints[i + U(1)])
+        wave = wave_slot(ints[i + U(2)])
+        moving_offset(ints[i + U(3)], ints[i + U(4)], floats, f, values, captures, size, offset, U(0))
+        rest = row4(floats, f + U(3))
+        ex, ey, ez, ew = row4(floats, f + U(7))
+        for b in range(U(size)):
+            q = qmul(rest, turned_by(waves, wave + b, ex, ey, ez, ew))
+            r = turn_at(work, above + b)
+            d = qmul(r, q)
+            p = add(place_at(work, above + b), qrot(r, place_at(offset, b)))
+            out[b] = p[0]
+            out[b + _1] = p[1]
+            out[b + _2] = p[2]
+            out[b + _3] = d[0]
+            out[b + _4] = d[1]
+            out[b + _5] = d[2]
+            out[b + _6] = d[3]
+        copy_node(out, U(0), work, own, size)

@@ -1,0 +1,89 @@
+"""Sampling curves with split keys."""
+
+from __future__ import annotations
+
+from .block import BLOCK, U, value_slot, wave_slot
+from .scalars import kernel, sine_cosine
+
+
+@kernel
+def _before(cubics, lo, hi, t, arriving):  # type: ignore[no-untyped-def]
+    """Index of the last key in rows lo…hi-1 at or before t (strictly before, when arriving), or lo - 1."""
+    a = lo
+    b = hi
+    while a < b:
+        m = (a + b) >> 1
+        if cubics[m, 0] < t or (arriving == 0 and cubics[m, 0] == t):
+            a = m + 1
+        else:
+            b = m
+    return a - 1
+
+
+@kernel
+def sample_row(lo, hi, cubics, times, arriving, count, out, o):  # type: ignore[no-untyped-def]
+    """Fills out[o : o + count] with the curve in rows lo…hi-1 of packed cubics at times[:count], each on its side.
+
+    Times mostly come in order, and all times within one segment are worked together.
+    """
+    i = lo - 1
+    b = 0
+    while b < count:
+        t = times[b]
+        late = arriving[b]
+        # The last key at or before t (before it, where it arrives): mostly the one met last, or the next.
+        if i < lo or not (cubics[i, 0] < t or (late == 0 and cubics[i, 0] == t)):
+            i = _before(cubics, lo, hi, t, late)
+        else:
+            near = i + 3
+            while i + 1 < hi and (cubics[i + 1, 0] < t or (late == 0 and cubics[i + 1, 0] == t)):
+                i += 1
+                if i == near:
+                    i = _before(cubics, lo, hi, t, late)
+                    break
+        if i < lo:
+            out[o + U(b)] = cubics[lo, 5]
+        elif i == hi - 1 or t == cubics[i, 0]:
+            out[o + U(b)] = cubics[i, 1]
+        elif t == cubics[i + 1, 0]:
+            # A stepped segment holds its value until the key has passed.
+            out[o + U(b)] = cubics[i + 1, 5] if cubics[i, 6] != 0.0 else cubics[i, 1]
+        else:
+            t0 = cubics[i, 0]
+            t1 = cubics[i + 1, 0]
+            end = b + 1
+            while end < count and t0 < times[end] < t1:
+                end += 1
+            p = cubics[i, 1]
+            c1 = cubics[i, 2]
+            c2 = cubics[i, 3]
+            c3 = cubics[i, 4]
+            for k in range(U(b), U(end)):
+                s = times[k] - t0
+                out[o + k] = p + s * (c1 + s * (c2 + s * c3))
+            b = end
+            continue
+        b += 1
+
+
+@kernel
+def sample_packed(starts, cubics, at, side, out):  # type: ignore[no-untyped-def]
+    """Samples many curves at many times.
+
+    starts: (C + 1,) first row of each curve in cubics (n, 7), each with at least one row; at: (F,) frames; side:
+    (F,) 0 leaving, 1 arriving; out: (C * F,), curve by curve.
+    """
+    for c in range(len(starts) - 1):
+        sample_row(starts[c], starts[c + 1], cubics, at, side, len(at), out, U(c * len(at)))
+
+
+@kernel
+def halve(values, turning, first, last, size, waves):  # type: ignore[no-untyped-def]
+    """Fills waves with sine and cosine of half of the values of the channels turning[first:last]."""
+    for k in range(first, last):
+        v = value_slot(turning[k])
+        o = wave_slot(turning[k])
+        for b in range(U(size)):
+            s, c = sine_cosine(0.5 * values[v + b])
+            waves[o + b] = s
+            waves[o + U(BLOCK) + b] = c

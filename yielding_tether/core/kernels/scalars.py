@@ -1,0 +1,308 @@
+"""Scalar mathematics of rigid transforms for the kernels: unit quaternions (x y z w), Euler angles, means.
+
+Scalars travel as tuples so that the kernels need no memory of their own. Every function here is compiled by Numba
+without fast-math, so one frame gives the same bits alone and among ten thousand.
+Formulas: K. Shoemake, "Animating rotation with quaternion curves" (1985) and "Euler angle conversion"
+(Graphics Gems IV, 1994); mean rotation: H. Karcher (1977).
+"""
+
+from __future__ import annotations
+
+import math
+from typing import Any
+
+import numpy as np
+from numba import njit
+
+# No fast-math; division as IEEE 754 has it rather than as an exception; and without the reference counts that
+# Numba keeps for arrays, which cost more than the work (a kernel makes no arrays).
+_OPTIONS: dict[str, Any] = {"cache": True, "error_model": "numpy", "_nrt": False}
+#: Compiles a kernel.
+kernel = njit(**_OPTIONS)
+#: The same, written into its caller: for functions that are handed tables inside the loop over frames.
+inlined = njit(**_OPTIONS, inline="always")
+
+#: Rotation orders by code. "xyz" means R = Rx · Ry · Rz: the last letter turns first, in the joint itself.
+ORDERS = ("xyz", "xzy", "yxz", "yzx", "zxy", "zyx")
+_AXES = np.array([[0, 1, 2], [0, 2, 1], [1, 0, 2], [1, 2, 0], [2, 0, 1], [2, 1, 0]], dtype=np.int64)
+_PARITY = np.array([1.0, -1.0, -1.0, 1.0, 1.0, -1.0])
+#: Signs (x, y, z, w) of the second term in the product of three half-angle turns: of the axis that turns second and
+#: of w minus the parity of the order, of the other two plus.
+EULER_SIGNS = np.array(
+    [[e * (-1.0 if axis in (j, 3) else 1.0) for axis in range(4)] for e, (_, j, _) in zip(_PARITY, _AXES, strict=True)]
+)
+IDENTITY = (0.0, 0.0, 0.0, 1.0)
+
+
+@kernel
+def qmul(a, b):  # type: ignore[no-untyped-def]
+    """Product a·b of two quaternions given as tuples (b turns first)."""
+    ax, ay, az, aw = a
+    bx, by, bz, bw = b
+    return (
+        aw * bx + ax * bw + ay * bz - az * by,
+        aw * by - ax * bz + ay * bw + az * bx,
+        aw * bz + ax * by - ay * bx + az * bw,
+        aw * bw - ax * bx - ay * by - az * bz,
+    )
+
+
+@kernel
+def qconj(q):  # type: ignore[no-untyped-def]
+    """Inverse of a unit quaternion."""
+    return (-q[0], -q[1], -q[2], q[3])
+
+
+@kernel
+def qrot(q, v):  # type: ignore[no-untyped-def]
+    """Vector v (tuple of 3) turned by the unit quaternion q."""
+    x, y, z, w = q
+    tx = 2.0 * (y * v[2] - z * v[1])
+    ty = 2.0 * (z * v[0] - x * v[2])
+    tz = 2.0 * (x * v[1] - y * v[0])
+    return (
+        v[0] + w * tx + y * tz - z * ty,
+        v[1] + w * ty + z * tx - x * tz,
+        v[2] + w * tz + x * ty - y * tx,
+    )
+
+
+@kernel
+def add(a, b):  # type: ignore[no-untyped-def]
+    return (a[0] + b[0], a[1] + b[1], a[2] + b[2])
+
+
+@kernel
+def sub(a, b):  # type: ignore[no-untyped-def]
+    return (a[0] - b[0], a[1] - b[1], a[2] - b[2])
+
+
+@kernel
+def scale(a, s):  # type: ignore[no-untyped-def]
+    return (a[0] * s, a[1] * s, a[2] * s)
+
+
+@kernel
+def dot(a, b):  # type: ignore[no-untyped-def]
+    return a[0] * b[0] + a[1] * b[1] + a[2] * b[2]
+
+
+@kernel
+def cross(a, b):  # type: ignore[no-untyped-def]
+    return (a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0])
+
+
+@kernel
+def norm(a):  # type: ignore[no-untyped-def]
+    return math.sqrt(a[0] * a[0] + a[1] * a[1] + a[2] * a[2])
+
+
+@kernel
+def qunit(q):  # type: ignore[no-untyped-def]
+    """q scaled to unit length."""
+    s = 1.0 / math.sqrt(q[0] * q[0] + q[1] * q[1] + q[2] * q[2] + q[3] * q[3])
+    return (q[0] * s, q[1] * s, q[2] * s, q[3] * s)
+
+
+@kernel
+def axis_turn(axis, angle):  # type: ignore[no-untyped-def]
+    """Quaternion of a turn by angle (radians) about a unit axis."""
+    s, c = sine_cosine(0.5 * angle)
+    return (axis[0] * s, axis[1] * s, axis[2] * s, c)
+
+
+@kernel
+def shortest_arc(u, v, spare):  # type: ignore[no-untyped-def]
+    """Quaternion that turns unit vector u onto unit vector v along the shortest arc.
+
+    Opposite vectors have no shortest arc: then the half turn goes about `spare`, a unit vector normal to u.
+    """
+    w = 1.0 + dot(u, v)
+    if w < 1e-14:
+        return (spare[0], spare[1], spare[2], 0.0)
+    c = cross(u, v)
+    return qunit((c[0], c[1], c[2], w))
+
+
+@kernel
+def frame_turn(x, y, z):  # type: ignore[no-untyped-def]
+    """Quaternion of the right-handed orthonormal frame with columns x, y, z."""
+    trace = x[0] + y[1] + z[2]
+    if trace > 0.0:
+        return qunit((y[2] - z[1], z[0] - x[2], x[1] - y[0], 1.0 + trace))
+    if x[0] >= y[1] and x[0] >= z[2]:
+        return qunit((1.0 + x[0] - y[1] - z[2], x[1] + y[0], x[2] + z[0], y[2] - z[1]))
+    if y[1] >= z[2]:
+        return qunit((x[1] + y[0], 1.0 - x[0] + y[1] - z[2], y[2] + z[1], z[0] - x[2]))
+    return qunit((x[2] + z[0], y[2] + z[1], 1.0 - x[0] - y[1] + z[2], x[1] - y[0]))
+
+
+@kernel
+def sine_cosine(x):  # type: ignore[no-untyped-def]
+    """Sine and cosine of an angle in one go, to the last bit or two: the kernels ask for both, millions of times.
+
+    Reduction to a quarter turn in two parts, then the polynomials of fdlibm (Sun Microsystems, 1993). No branches, so
+    that angles side by side are worked together. Beyond a million radians an angle's own last digit is worth more
+    than what the reduction loses.
+    """
+    k = math.floor(x * 0.6366197723675814 + 0.5)
+    r = (x - k * 1.57079632673412561417) - k * 6.07710050650619224932e-11
+    r = r if abs(r) < 1.0 else 0.0
+    z = r * r
+    s = r + r * z * (
+        -1.66666666666666324348e-01
+        + z * (8.33333333332248946124e-03 + z * (-1.98412698298579493134e-04 + z * (2.75573137070700676789e-06
+        + z * (-2.50507602534068634195e-08 + z * 1.58969099521155010221e-10))))
+    )  # fmt: skip
+    c = 1.0 - 0.5 * z + z * z * (
+        4.16666666666666019037e-02
+        + z * (-1.38888888888741095749e-03 + z * (2.48015872894767294178e-05 + z * (-2.75573143513906633035e-07
+        + z * (2.08757232129817482790e-09 + z * -1.13596475577881948265e-11))))
+    )  # fmt: skip
+    quarter = k - 4.0 * math.floor(0.25 * k)
+    odd = (quarter == 1.0) | (quarter == 3.0)
+    sine = c if odd else s
+    cosine = s if odd else c
+    return -sine if quarter >= 2.0 else sine, -cosine if (quarter == 1.0) | (quarter == 2.0) else cosine
+
+
+@kernel
+def euler_to_quat(order, rx, ry, rz):  # type: ignore[no-untyped-def]
+    """Quaternion of Euler angles (radians, by axis) in the rotation order with this code (see ORDERS)."""
+    sx, cx = sine_cosine(0.5 * rx)
+    sy, cy = sine_cosine(0.5 * ry)
+    sz, cz = sine_cosine(0.5 * rz)
+    return (
+        sx * cy * cz + EULER_SIGNS[order, 0] * (cx * sy * sz),
+        sy * cx * cz + EULER_SIGNS[order, 1] * (cy * sx * sz),
+        sz * cx * cy + EULER_SIGNS[order, 2] * (cz * sx * sy),
+        cx * cy * cz + EULER_SIGNS[order, 3] * (sx * sy * sz),
+    )
+
+
+@kernel
+def _entry(q, row, col):  # type: ignore[no-untyped-def]
+    """Entry of the rotation matrix of the unit quaternion q."""
+    x, y, z, w = q
+    v = (x, y, z)
+    if row == col:
+        a = v[(row + 1) % 3]
+        b = v[(row + 2) % 3]
+        return 1.0 - 2.0 * (a * a + b * b)
+    third = 3 - row - col
+    sign = 1.0 if (col - row) % 3 == 2 else -1.0
+    return 2.0 * (v[row] * v[col] + sign * v[third] * w)
+
+
+@kernel
+def wrap_near(angle, near):  # type: ignore[no-untyped-def]
+    """The angle plus whole turns that lies nearest to `near` (radians)."""
+    return angle - 2.0 * math.pi * round((angle - near) / (2.0 * math.pi))
+
+
+@kernel
+def quat_to_euler(order, q, nx, ny, nz):  # type: ignore[no-untyped-def]
+    """Euler angles by axis of the unit quaternion q: of all representations the one nearest to (nx, ny, nz).
+
+    At the pole of the order the first angle is kept near and the last one takes what is left, so the
+    rotation stays exact everywhere.
+    """
+    i = _AXES[order, 0]
+    j = _AXES[order, 1]
+    k = _AXES[order, 2]
+    e = _PARITY[order]
+    near = (nx, ny, nz)
+    sin_b = e * _entry(q, i, k)
+    mii = _entry(q, i, i)
+    mij = _entry(q, i, j)
+    cos_b = math.sqrt(mii * mii + mij * mij)
+    mjk = _entry(q, j, k)
+    mkk = _entry(q, k, k)
+    # At the pole itself (up to rounding) the first angle is free: stay where it was.
+    a = near[i] if mjk * mjk + mkk * mkk < 1e-26 else math.atan2(-e * mjk, mkk)
+    b = math.atan2(sin_b, cos_b)
+    ca = math.cos(a)
+    sa = math.sin(a)
+    # With the first turn taken off, row j is a plain turn about k: exact even near the pole.
+    nji = ca * _entry(q, j, i) + e * sa * _entry(q, k, i)
+    njj = ca * _entry(q, j, j) + e * sa * _entry(q, k, j)
+    nik = _entry(q, i, k)
+    nkk = -e * sa * mjk + ca * mkk
+    b = math.atan2(e * nik, nkk)
+    c = math.atan2(e * nji, njj)
+    a1 = wrap_near(a, near[i])
+    b1 = wrap_near(b, near[j])
+    c1 = wrap_near(c, near[k])
+    a2 = wrap_near(a + math.pi, near[i])
+    b2 = wrap_near(math.pi - b, near[j])
+    c2 = wrap_near(c + math.pi, near[k])
+    d1 = abs(a1 - near[i]) + abs(b1 - near[j]) + abs(c1 - near[k])
+    d2 = abs(a2 - near[i]) + abs(b2 - near[j]) + abs(c2 - near[k])
+    if d2 < d1:
+        a1, b1, c1 = a2, b2, c2
+    if i == 0:
+        if j == 1:
+            return a1, b1, c1
+        return a1, c1, b1
+    if i == 1:
+        if j == 0:
+            return b1, a1, c1
+        return c1, a1, b1
+    if j == 0:
+        return b1, c1, a1
+    return c1, b1, a1
+
+
+@kernel
+def qlog(q):  # type: ignore[no-untyped-def]
+    """Rotation vector (radians, |v| ≤ π) of a unit quaternion."""
+    if q[3] < 0.0:
+        q = (-q[0], -q[1], -q[2], -q[3])
+    s = math.sqrt(q[0] * q[0] + q[1] * q[1] + q[2] * q[2])
+    if s < 1e-12:
+        return (2.0 * q[0], 2.0 * q[1], 2.0 * q[2])
+    f = 2.0 * math.atan2(s, q[3]) / s
+    return (q[0] * f, q[1] * f, q[2] * f)
+
+
+@kernel
+def qexp(v):  # type: ignore[no-untyped-def]
+    """Unit quaternion of a rotation vector (radians)."""
+    a = norm(v)
+    f = 0.5 if a < 1e-12 else math.sin(0.5 * a) / a
+    return (v[0] * f, v[1] * f, v[2] * f, math.cos(0.5 * a))
+
+
+@kernel
+def slerp(a, b, w):  # type: ignore[no-untyped-def]
+    """The share w of the way from rotation a to rotation b along the shortest arc; w 0 and 1 give a and b."""
+    if w == 0.0:
+        return a
+    if w == 1.0:
+        return b
+    return qmul(a, qexp(scale(qlog(qmul(qconj(a), b)), w)))
+
+
+@kernel
+def mean_rotation(quats, weights, count):  # type: ignore[no-untyped-def]
+    """Weighted geodesic (Karcher) mean of the first `count` rotations; for two it is the shortest arc.
+
+    quats: (n, 4) unit quaternions; weights: (n,) not negative, summing to one.
+    """
+    first = 0
+    for n in range(count):
+        if weights[n] > weights[first]:
+            first = n
+    m = (quats[first, 0], quats[first, 1], quats[first, 2], quats[first, 3])
+    if weights[first] >= 1.0:
+        return m
+    for _ in range(60):
+        step = (0.0, 0.0, 0.0)
+        for n in range(count):
+            if weights[n] > 0.0:
+                q = (quats[n, 0], quats[n, 1], quats[n, 2], quats[n, 3])
+                step = add(step, scale(qlog(qmul(qconj(m), q)), weights[n]))
+        m = qunit(qmul(m, qexp(step)))
+        if dot(step, step) < 1e-30:
+            break
+    return m

@@ -1,0 +1,178 @@
+"""What an operation is: its choices are declared beside its code, it says what it suggests, and runs.
+
+An operation is one file here; importing this package registers it, and the interface shows it with its choices.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Any, Literal, NamedTuple
+
+from ..clips import Clip
+from ..errors import CoreError
+from ..program import Program
+from ..proof import Proof
+from ..takes import Take
+
+Value = str | int | float
+Parts = tuple[tuple[str, str], ...]
+#: What an operation is offered for: a stretch of parts that more than one system can drive, or of any parts; a part at
+#: one frame; findings, keys, a clip, the whole take.
+Applies = Literal["systems", "parts", "frame", "findings", "keys", "clip", "take"]
+
+
+@dataclass(frozen=True)
+class Choice:
+    """One choice: of `options` (value, label), or a number from `least` to `most` in a `unit`. `when`: the choice and the
+    values of it for which this one matters; `folded`: shown on demand."""
+
+    name: str
+    label: str
+    kind: Literal["options", "whole", "number"]
+    default: Value
+    options: tuple[tuple[str, str], ...] = ()
+    least: float = 0.0
+    most: float = 0.0
+    unit: str = ""
+    folded: bool = False
+    help: str = ""
+    when: tuple[str, tuple[str, ...]] | None = None
+
+
+@dataclass(frozen=True)
+class Asked:
+    """What an operation is asked for: a stretch of parts, choices, and what some operations need beside them."""
+
+    parts: Parts = ()
+    first: float = 0.0
+    last: float | None = None
+    choices: Mapping[str, Value] = field(default_factory=dict)
+    findings: tuple[str, ...] = ()
+    edit: Any = None
+    clip: Clip | None = None
+
+
+class Outcome(NamedTuple):
+    """The new take, its proof, and a line for the list of revisions."""
+
+    take: Take
+    proof: Proof
+    label: str
+
+
+class Operation:
+    """Base of all operations."""
+
+    id = ""
+    label = ""
+    help = ""
+    applies: Applies = "parts"
+    choices: tuple[Choice, ...] = ()
+
+    def suggest(self, program: Program, parts: Parts, first: float, last: float | None) -> dict[str, Value]:
+        """Choices that a stretch most likely wants, beside the defaults."""
+        return {}
+
+    def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
+        """Options that these parts have, for choices where they differ from part to part."""
+        return {}
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        """Runs it. CoreError says what can't be done; nothing changes then."""
+        raise NotImplementedError
+
+    def chosen(self, asked: Asked) -> dict[str, Any]:
+        """The choices made, defaults filled in; CoreError names one that is not offered."""
+        known = {c.name: c for c in self.choices}
+        for name in asked.choices:
+            if name not in known:
+                there = f"it has {', '.join(known)}" if known else "it has none"
+                raise CoreError(f"{self.label} has no choice {name!r}: {there}.")
+        return {c.name: self._value(c, asked.choices.get(c.name, c.default)) for c in self.choices}
+
+    def _value(self, choice: Choice, value: Value) -> Value:
+        if choice.kind == "options":
+            values = [o[0] for o in choice.options]
+            if value not in values:
+                raise CoreError(f"{choice.label!r} of {self.label} is one of {', '.join(values)}, not {value!r}.")
+            return value
+        whole = choice.kind == "whole"
+        good = not isinstance(value, bool) and isinstance(value, (int, float)) and choice.least <= value <= choice.most
+        if not good or (whole and value != int(value)):
+            raise CoreError(
+                f"{choice.label!r} of {self.label} is a {'whole ' if whole else ''}number from {choice.least:g} to "
+                f"{choice.most:g}."
+            )
+        return int(value) if whole else float(value)
+
+
+#: All operations by their id.
+OPERATIONS: dict[str, Operation] = {}
+
+
+def offered(operation: type[Operation]) -> type[Operation]:
+    """Registers an operation."""
+    OPERATIONS[operation.id] = operation()
+    return operation
+
+
+def run(program: Program, id: str, asked: Asked) -> Outcome:
+    """Runs an operation by its id. One that would change nothing is refused."""
+    operation = OPERATIONS.get(id)
+    if operation is None:
+        raise CoreError(f"There is no operation {id!r}: there are {', '.join(OPERATIONS)}.")
+    outcome = operation.run(program, asked)
+    refuse_nothing(program.take, outcome.take)
+    return outcome
+
+
+def refuse_nothing(before: Take, after: Take) -> None:
+    """CoreError where two takes are the same: what changes nothing is no revision."""
+    same = (
+        before.tethers == after.tethers
+        and before.wanted == after.wanted
+        and before.curves.keys() == after.curves.keys()
+    )
+    if same and all(before.curves[n] is c or before.curves[n] == c for n, c in after.curves.items()):
+        raise CoreError("This changes nothing: all of it is that way already.")
+
+
+def check_stretch(take: Take, first: float, last: float | None) -> tuple[float, float]:
+    """First and last frame of a stretch; CoreError where it does not lie in the take."""
+    low, high = float(first), float(take.last if last is None else last)
+    if not take.first <= low <= high <= take.last:
+        raise CoreError(
+            f"Frames {low:g} to {high:g} do not lie in the take, which runs from {take.first} to {take.last}."
+        )
+    return low, high
+
+
+def check_parts(program: Program, parts: Sequence[tuple[str, str]]) -> None:
+    """CoreError where no part is named, one is named twice, or one is not there."""
+    if not parts:
+        raise CoreError("Choose at least one part.")
+    if len(set(parts)) != len(parts):
+        raise CoreError("A part is named twice.")
+    for member, part in parts:
+        program.bound(member, part)
+
+
+def labels(program: Program, parts: Sequence[tuple[str, str]]) -> str:
+    """Parts by the names the animator knows."""
+    names = [program.bound(*p).part.label for p in parts]
+    return ", ".join(names[:4]) + (f" and {len(names) - 4} more" if len(names) > 4 else "")
+
+
+def stretch_words(first: float, last: float | None) -> str:
+    return f"from frame {first:g} on" if last is None else f"frames {first:g} to {last:g}"
+
+
+def system_options(program: Program, parts: Parts) -> tuple[tuple[str, str], ...]:
+    """Systems that drive these parts, with their labels; only of parts that have more than one."""
+    found: dict[str, str] = {}
+    for part in parts:
+        bound = program.bound(*part)
+        if len(bound.systems) > 1:
+            found |= {name: bound.label_of(name) for name in bound.systems}
+    return tuple(found.items())

@@ -1,0 +1,14 @@
+"""Parts: what a body is made of. A part owns joints and an ordered list of systems that can drive them.
+
+Importing this package registers all parts; a new one is a file here and a line below.
+"""
+
+from __future__ import annotations
+
+from .chain import ChainPart
+from .joints import FkPart
+from .limb import LimbPart
+from .part import PARTS, Part, Side
+from .root import FreePart
+
+__all__ = ["PARTS", "ChainPart", "FkPart", "FreePart", "LimbPart", "Part", "Side"]

@@ -1,0 +1,74 @@
+"""Limbs of three and more segments: a hind leg, a finger, a tail, an arm with helper joints in its segments."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+import numpy as np
+
+from ..channels import Channel
+from ..errors import CoreError
+from ..skeleton import Skeleton
+from ..systems.fk import Fk
+from ..systems.n_segment import NSegment
+from ..systems.system import System
+from .limb import ik_driver
+from .part import Part, Side, check_run
+
+
+@dataclass(frozen=True)
+class ChainPart(Part, kind="chain"):
+    """Segments between joints that hang one from the next.
+
+    `middle`: the joint at which the limb bends as a whole; `hinge`: axis of that bend in the frame of the first joint.
+    `hinges`: for each joint the axis about which it curls, in its own frame, `curls`: by how much (radians, for a limb
+    that is shortened by its whole length); a helper joint has a curl of zero and is driven along.
+    """
+
+    name: str
+    label: str
+    joints: tuple[str, ...]
+    orders: tuple[str, ...]
+    middle: int
+    hinge: tuple[float, float, float]
+    hinges: tuple[tuple[float, float, float], ...]
+    curls: tuple[float, ...]
+    end_order: str = "xyz"
+    side: Side = "middle"
+    moves: tuple[bool, ...] = ()
+    locked: tuple[str, ...] = ()
+    hinge_from: str = "rest"
+    role: str = "limb"
+    kind: Literal["chain"] = "chain"
+
+    @property
+    def ik(self) -> str:
+        """Name of the IK control at the end of the limb."""
+        return f"{self.name}.ik"
+
+    @property
+    def joint_orders(self) -> tuple[str, ...]:
+        return self.orders
+
+    @property
+    def moving(self) -> tuple[bool, ...]:
+        return self.moves or (False,) * len(self.joints)
+
+    def systems(self) -> tuple[System, ...]:
+        return (Fk(), NSegment())
+
+    def drivers(self) -> tuple[Channel, ...]:
+        return (ik_driver(self.name),)
+
+    def check(self, skeleton: Skeleton) -> None:
+        check_run(self, skeleton)
+        count = len(self.joints)
+        if count < 3 or not 0 < self.middle < count - 1:
+            raise CoreError(f"{self.label} needs three joints or more, and a middle one between its ends.")
+        if not len(self.orders) == len(self.hinges) == len(self.curls) == count:
+            raise CoreError(f"{self.label} needs a rotation order, a hinge and a curl for each of its joints.")
+        pos = skeleton.rest_pose[0]
+        a, m, b = (pos[skeleton.index[self.joints[k]]] for k in (0, self.middle, count - 1))
+        if min(np.linalg.norm(m - a), np.linalg.norm(b - m)) < 1e-6:
+            raise CoreError(f"{self.label} has no length on one side of {self.joints[self.middle]}.")

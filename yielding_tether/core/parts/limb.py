@@ -1,0 +1,68 @@
+"""Arms and legs: two segments between three joints, with complete FK and IK."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import Literal
+
+from ..channels import Channel
+from ..errors import CoreError
+from ..skeleton import Skeleton
+from ..systems.fk import Fk
+from ..systems.system import System
+from ..systems.two_segment import TwoSegment
+from .part import Part, Side, check_run
+
+
+@dataclass(frozen=True)
+class LimbPart(Part, kind="limb"):
+    """Two segments between three joints.
+
+    `hinge`: axis of the middle joint, in the frame of the upper joint; a positive bend turns the lower segment about it.
+    `hinge_from` says where the axis was found, `bends_as` whether its sense is as given or follows a bent rest pose.
+    `locked`: channels of either system that stay at their default ("carry", "twist", "bend", or "joint.rx").
+    """
+
+    name: str
+    label: str
+    joints: tuple[str, str, str]
+    orders: tuple[str, str, str]
+    hinge: tuple[float, float, float]
+    end_order: str = "xyz"
+    side: Side = "middle"
+    moves: tuple[bool, bool, bool] = (False, False, False)
+    locked: tuple[str, ...] = ()
+    hinge_from: str = "rest"
+    role: str = "limb"
+    kind: Literal["limb"] = "limb"
+    bends_as: Literal["rest", "hinge"] = "rest"
+
+    @property
+    def ik(self) -> str:
+        """Name of the IK control at the end of the limb."""
+        return f"{self.name}.ik"
+
+    @property
+    def joint_orders(self) -> tuple[str, ...]:
+        return self.orders
+
+    @property
+    def moving(self) -> tuple[bool, ...]:
+        return self.moves
+
+    def systems(self) -> tuple[System, ...]:
+        return (Fk(), TwoSegment())
+
+    def drivers(self) -> tuple[Channel, ...]:
+        return (ik_driver(self.name),)
+
+    def check(self, skeleton: Skeleton) -> None:
+        check_run(self, skeleton)
+        for joint in self.joints[1:]:
+            if sum(x * x for x in skeleton.joints[skeleton.index[joint]].offset) < 1e-12:
+                raise CoreError(f"{self.label} has a segment without length, above {joint}.")
+
+
+def ik_driver(name: str) -> Channel:
+    """What says how far IK takes over from FK."""
+    return Channel(name, "drive", "share", "", "driver, 0 FK to 1 IK")

@@ -1,0 +1,69 @@
+"""What all parts have in common. Each kind is a frozen dataclass, so that scenes are stored as they are."""
+
+from __future__ import annotations
+
+import itertools
+from typing import ClassVar, Literal
+
+from ..channels import Channel, moving
+from ..errors import CoreError
+from ..skeleton import Skeleton
+from ..systems.system import System
+
+Side = Literal["left", "right", "middle"]
+#: All kinds of parts, by the word that tells them apart in stored scenes.
+PARTS: dict[str, type[Part]] = {}
+
+
+class Part:
+    """A part: `joints` from the root outward with a rotation order each, a side, and systems. The first system drives where
+    no other does; every further one has a driver, whose share says how far it takes over from those before it."""
+
+    name: str
+    label: str
+    side: Side
+    kind: str
+    joints: tuple[str, ...]
+    locked: tuple[str, ...] = ()
+    #: Whether its one joint hangs from nothing, so that systems mix its place too.
+    free: ClassVar[bool] = False
+    #: What the animator may want to know of how it was found.
+    hinge_from: str = ""
+    role: str = ""
+
+    def __init_subclass__(cls, *, kind: str) -> None:
+        PARTS[kind] = cls
+
+    @property
+    def joint_orders(self) -> tuple[str, ...]:
+        """Rotation order of each joint."""
+        raise NotImplementedError
+
+    @property
+    def moving(self) -> tuple[bool, ...]:
+        """Which joints have lengths that change."""
+        return (False,) * len(self.joints)
+
+    def systems(self) -> tuple[System, ...]:
+        """Its systems, in the order in which they take over from one another."""
+        raise NotImplementedError
+
+    def drivers(self) -> tuple[Channel, ...]:
+        """The driver of each system but the first."""
+        return ()
+
+    def channels(self) -> tuple[Channel, ...]:
+        """All its channels: those of its systems, its lengths, its drivers."""
+        lengths = [c for joint, on in zip(self.joints, self.moving, strict=True) if on for c in moving(joint, "")]
+        return (*(c for system in self.systems() for c in system.channels(self)), *lengths, *self.drivers())
+
+    def check(self, skeleton: Skeleton) -> None:
+        """CoreError if it does not fit the skeleton."""
+
+
+def check_run(part: Part, skeleton: Skeleton) -> None:
+    """CoreError unless the joints of a part hang one from the next."""
+    ids = [skeleton.index[name] for name in part.joints]
+    for a, b in itertools.pairwise(ids):
+        if skeleton.parents[b] != a:
+            raise CoreError(f"The joints of {part.label} must hang one from the next: {', '.join(part.joints)}.")

@@ -1,0 +1,34 @@
+"""Roots and props: one joint, put where its control is."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from typing import ClassVar, Literal
+
+from ..systems.place import Place
+from ..systems.system import System
+from .part import Part, Side
+
+
+@dataclass(frozen=True)
+class FreePart(Part, kind="free"):
+    """A root control: it places the skeleton's first joint, in the world or in what it is tethered to."""
+
+    name: str
+    label: str
+    joint: str
+    order: str = "xyz"
+    side: Side = "middle"
+    kind: Literal["free"] = "free"
+    free: ClassVar[bool] = True
+
+    @property
+    def joints(self) -> tuple[str, ...]:  # type: ignore[override]
+        return (self.joint,)
+
+    @property
+    def joint_orders(self) -> tuple[str, ...]:
+        return (self.order,)
+
+    def systems(self) -> tuple[System, ...]:
+        return (Place(),)

@@ -1,0 +1,461 @@
+"""Evaluation: from a scene, a take and times to the world transforms of every joint and control.
+
+Only what counts at a time is a dependence: a tether of weight zero is not, nor is the IK control of a limb that FK drives.
+Times are grouped into spans with the same active dependences; each span has its own order, so two things may hold one
+another in turn. A loop within one span is a LoopError that names who and when. Every time is treated by itself: any
+subset of times, in any order, gives the same bits.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import NamedTuple
+
+import numpy as np
+
+from .curves import EMPTY, LEAVING, STEPPED, Curve, pack, sides
+from .errors import CoreError
+from .kernels.block import BLOCK, NODE_ROWS
+from .kernels.capture import sample_capture
+from .kernels.run import Curves, Room, run
+from .kernels.sample import halve, sample_packed
+from .rig import Bound, Rig
+from .systems.system import Posed
+from .takes import Scene, Take
+from .transforms import Floats, Ints, inverse, rotate
+
+_NONE = np.empty(0, dtype=np.int64)
+_NO_VALUES = np.empty((0, 0))
+
+
+def _bits(values: Floats) -> Ints:
+    """What matters of the value of a switch: bit 0 above zero, bit 1 below one."""
+    found: Ints = (values > 0.0) + 2 * (values < 1.0).astype(np.int64)
+    return found
+
+
+@dataclass
+class Poses:
+    """Everything at F times: `pos` (F, N, 3) metres and `rot` (F, N, 4) of all nodes in the world, and `side` (F,) the
+    side of each time. Look nodes up in the program that made it; the last is the world itself."""
+
+    times: Floats
+    pos: Floats
+    rot: Floats
+    side: np.ndarray
+
+
+class _Groups(NamedTuple):
+    """Times grouped by what is active: `order` (F,) their indices, group after group; `starts` (G + 1,) where each begins
+    and the last ends; the activity code of each stage in every group."""
+
+    order: Ints
+    starts: Ints
+    codes: list[Ints]
+
+    def frames(self, group: int) -> Ints:
+        """Indices of the times of a group."""
+        return self.order[self.starts[group] : self.starts[group + 1]]
+
+
+def _grouped(found: Ints) -> tuple[Ints, Ints]:
+    """Indices of times group by group, in order within each, and where each group begins and the last ends."""
+    count = len(found)
+    if found[0] == found[-1] and (count == 1 or not np.any(found != found[0])):
+        return np.arange(count), np.array([0, count])
+    order = np.argsort(found, kind="stable")
+    cuts = np.flatnonzero(np.diff(found[order])) + 1
+    return order, np.concatenate([[0], cuts, [count]])
+
+
+@dataclass
+class _Plan:
+    """What one state of all switches needs: runs (R, 4) in order, packed rows and Euler channels to sample."""
+
+    runs: Ints
+    keyed: Ints
+    turning: Ints
+
+
+class Program:
+    """A scene and a take made ready to evaluate. Building it checks every name the take uses; `on` makes another take of
+    the same scene ready for less."""
+
+    def __init__(self, scene: Scene, take: Take, rig: Rig | None = None) -> None:
+        captured = tuple((id, c.offsets.shape[1]) for id, c in take.captures.items())
+        if rig is None or rig.scene is not scene or rig.tethers != take.tethers or rig.captured != captured:
+            rig = Rig(scene, take.tethers, captured)
+        self.rig = rig
+        self.scene = scene
+        self.take = take
+        self.nodes = rig.nodes
+        self.channels = rig.channels
+        self.info = rig.info
+        self.defaults = rig.defaults
+        self.bounds = rig.bounds
+        self.world = rig.world
+        for name in take.curves:
+            if name not in self.channels:
+                raise CoreError(f"The take has keys for {name}, which nothing in the cast has.")
+        self._pack()
+        self._plans: dict[tuple[bytes, bytes], _Plan] = {}
+        self._known_codes: dict[tuple[bytes, bytes], Ints] = {}
+        self._known_joins: dict[tuple[int, ...], tuple[Ints, Ints, Ints, Ints]] = {}
+
+    def on(self, take: Take) -> Program:
+        """Another take of the same scene; what does not depend on its curves is shared."""
+        return Program(self.scene, take, self.rig)
+
+    def with_curves(self, changed: Mapping[str, Curve]) -> Program:
+        """The same take with these curves in place of its own."""
+        return self.on(self.take.with_curves(changed))
+
+    def _pack(self) -> None:
+        """Lays out the curves: those that change are sampled, the others are values."""
+        self._fixed = self.defaults.copy()
+        keyed = []
+        for name, kept in self.take.curves.items():
+            c = self.channels[name]
+            if len(kept) == 1 and kept.numbers[0, 1] == kept.numbers[0, 2]:
+                self._fixed[c] = kept.numbers[0, 1]
+            elif len(kept):
+                keyed.append(c)
+        self._keyed = np.array(sorted(keyed), dtype=np.int64)
+        names = self.rig.names
+        self._packed = pack([self.take.curves[names[c]] for c in self._keyed])
+        self._keyed_row = {int(c): k for k, c in enumerate(self._keyed)}
+        stages = self.rig.stages
+        pairs = [(c, s, 2 * bit) for s, stage in enumerate(stages) for bit, c in enumerate(stage.switches)]
+        self._switches, self._switch_stage, self._switch_shift = np.array(pairs, dtype=np.int64).reshape(-1, 3).T
+        self._switch_bits = _bits(self._fixed[self._switches])
+        self._moving_switches = np.flatnonzero(np.isin(self._switches, self._keyed))
+        self._switch_curves = pack([self.take.curves[names[c]] for c in self._switches[self._moving_switches]])
+
+    @cached_property
+    def _room(self) -> Room:
+        values = np.repeat(self._fixed, BLOCK)
+        work = np.zeros((self.rig.count, NODE_ROWS, BLOCK))
+        work[self.world, -1] = 1.0
+        most, joints = self.rig.most_anchors, self.rig.most_joints
+        sampled = sum(count for _, count in self.rig.captured)
+        return Room(
+            values, np.zeros(2 * len(values)), work.ravel(), np.zeros(sampled * NODE_ROWS * BLOCK),
+            np.empty(18 * BLOCK), np.empty(3 * NODE_ROWS * BLOCK), np.empty(max(3, joints) * 3 * BLOCK),
+            np.empty((joints, 7)), np.empty((most, 4)), np.empty((2, most)), np.empty(BLOCK), np.empty(BLOCK, dtype=np.int64),
+        )  # fmt: skip
+
+    # --- evaluating -----------------------------------------------------------------------------------
+
+    def sample(
+        self, times: Floats | Sequence[float], side: int | np.ndarray = LEAVING, channels: Ints | None = None
+    ) -> Floats:
+        """(C, F) values of these channels, or of all, at the frames `times`, on one side of split keys."""
+        at = np.ascontiguousarray(times, dtype=np.float64)
+        picked = np.arange(len(self.defaults)) if channels is None else channels
+        values = np.repeat(self._fixed[picked, None], len(at), axis=1)
+        which = sides(side, len(at))
+        for r, c in enumerate(picked):
+            k = self._keyed_row.get(int(c))
+            if k is not None:
+                sample_packed(self._packed.starts[k : k + 2], self._packed.cubics, at, which, values[r])
+        return values
+
+    def evaluate(
+        self,
+        times: Floats | Sequence[float],
+        side: int | np.ndarray = LEAVING,
+        overrides: Mapping[int, float | Floats] | None = None,
+        only: Ints | Sequence[int] | None = None,
+    ) -> Poses:
+        """Poses at these frames; `side` (one for all or one each) matters only at split keys.
+
+        `overrides` puts values in place of what the curves say, by channel index: a live drag. `only`: the nodes that
+        are wanted, others are not a number; what they do not need is not worked out. Raises LoopError when parts need one
+        another at the same time.
+        """
+        at = np.ascontiguousarray(times, dtype=np.float64)
+        which = sides(side, len(at))
+        over = np.array(list(overrides or ()), dtype=np.int64)
+        forced = np.empty((len(over), len(at)))
+        for k, value in enumerate((overrides or {}).values()):
+            forced[k] = value
+        shape = (len(at), self.rig.shown)
+        if only is None:
+            nodes = self._all_nodes
+            pos, rot = np.empty((*shape, 3)), np.empty((*shape, 4))
+        else:
+            nodes = np.unique(np.append(np.asarray(only, dtype=np.int64), self.world))
+            pos, rot = np.empty((*shape, 3)), np.empty((*shape, 4))
+            for first, last in self._gaps(nodes):
+                pos[:, first:last] = np.nan
+                rot[:, first:last] = np.nan
+        if not len(at):
+            return Poses(at, pos, rot, which)
+        whole = at is self.take.frames and isinstance(side, int) and side == LEAVING and not len(over)
+        groups = self._take_spans if whole else self._spans(at, which, over, forced)
+        plans = [self._plan(codes, at, groups.frames(g), nodes if only is not None else None)
+                 for g, codes in enumerate(groups.codes)]  # fmt: skip
+        # One call for all groups: handing the tables over costs more than a block of frames.
+        spans, runs, keyed, turning = self._joined(plans)
+        spans[:, 0], spans[:, 1] = groups.starts[:-1], groups.starts[1:]
+        rows = groups.order
+        spun = over[np.isin(over, self._euler)] if len(over) else _NONE
+        curves = Curves(
+            self._packed.starts, self._packed.cubics, self._keyed, keyed, turning, over, forced, self._fixed[over], spun
+        )
+        ints, floats = self.rig.tape.arrays
+        run(spans, rows, runs, nodes, at, which, curves, self._captures(at), ints, floats, self._ready(), pos, rot)
+        return Poses(at, pos, rot, which)
+
+    def _gaps(self, nodes: Ints) -> list[tuple[int, int]]:
+        """Runs of nodes that are not among these (in order)."""
+        edges = np.concatenate([[-1], nodes, [self.rig.shown]])
+        before = np.flatnonzero(np.diff(edges) > 1)
+        return [(int(edges[k]) + 1, int(edges[k + 1])) for k in before]
+
+    def _joined(self, plans: list[_Plan]) -> tuple[Ints, Ints, Ints, Ints]:
+        """Spans (G, 8) of several plans, their frames left open, with runs, packed rows and Euler channels end to end."""
+        key = tuple(map(id, plans))
+        made = self._known_joins.get(key)
+        if made is None:
+            spans = np.zeros((len(plans), 8), dtype=np.int64)
+            spans[:, 3::2] = np.cumsum([[len(p.runs), len(p.keyed), len(p.turning)] for p in plans], axis=0)
+            spans[1:, 2::2] = spans[:-1, 3::2]
+            made = self._known_joins[key] = (
+                spans, np.concatenate([p.runs for p in plans]), np.concatenate([p.keyed for p in plans]),
+                np.concatenate([p.turning for p in plans]),
+            )  # fmt: skip
+        return made[0].copy(), *made[1:]
+
+    @cached_property
+    def _all_nodes(self) -> Ints:
+        return np.arange(self.rig.shown)
+
+    @property
+    def _euler(self) -> Ints:
+        return np.fromiter(self.rig.tape.turning, dtype=np.int64, count=len(self.rig.tape.turning))
+
+    def _ready(self) -> Room:
+        """The room, with the sines and cosines of all Euler angles that do not change."""
+        room = self._room
+        known = len(self.rig.tape.turning)
+        if known != self.__dict__.get("_halved"):
+            # Rows are made as they are first needed, and may bring angles that nobody asked for before.
+            halve(room.values, self._euler, 0, known, BLOCK, room.waves)
+            self.__dict__["_halved"] = known
+        return room
+
+    def _captures(self, at: Floats) -> Floats:
+        """(7 J, F) local places and rotations of all captures side by side."""
+        found = np.empty((NODE_ROWS * sum(count for _, count in self.rig.captured), len(at)))
+        first = 0
+        for cap in self.take.captures.values():
+            sample_capture(cap.offsets, cap.rotations, cap.first, cap.step, at, first, found)
+            first += cap.offsets.shape[1]
+        return found
+
+    def _spans(self, at: Floats, side: np.ndarray, over: Ints = _NONE, forced: Floats = _NO_VALUES) -> _Groups:
+        """Groups of times with the same activity.
+
+        at, side: (F,); over (K,), forced (K, F): channels whose values are put in place of the curves'."""
+        forcing = np.flatnonzero(np.isin(self._switches, over)) if len(over) else _NONE
+        if self._steps is not None and not len(forcing):
+            cuts, known, states = self._steps
+            found = np.searchsorted(cuts, at, side="right")
+            if side.any():
+                found = np.where(side == LEAVING, found, np.searchsorted(cuts, at, side="left"))
+            found = states[found]
+            order, starts = _grouped(found)
+            return _Groups(order, starts, [known[g] for g in found[order[starts[:-1]]]])
+        moving = self._moving_switches
+        rows = np.empty((len(moving), len(at)))
+        sample_packed(*self._switch_curves, at, side, rows.reshape(-1))
+        if len(forcing):
+            every = np.union1d(moving, forcing)
+            whole = np.empty((len(every), len(at)))
+            whole[np.isin(every, moving)] = rows
+            for k, c in enumerate(over):
+                whole[self._switches[every] == c] = forced[k]
+            moving, rows = every, whole
+        bits = _bits(rows)
+        if len(at) == 1:
+            return _Groups(np.zeros(1, dtype=np.int64), np.array([0, 1]), [self._codes(moving, bits[:, 0])])
+        found = np.zeros(len(at), dtype=np.int64)
+        for n, row in enumerate(bits):
+            if n and n % 28 == 0:
+                # Numbered anew before the code runs out of bits.
+                found = np.unique(found, return_inverse=True)[1].ravel()
+            found = 4 * found + row
+        order, starts = _grouped(found)
+        return _Groups(order, starts, [self._codes(moving, bits[:, order[k]]) for k in starts[:-1]])
+
+    @cached_property
+    def _steps(self) -> tuple[Floats, list[Ints], Ints] | None:
+        """Where all switches only step: the times at which they do, the codes that occur, and which of them holds before,
+        between and after these times; None where one of them goes over smoothly."""
+        names = self.rig.names
+        curves = [self.take.curves[names[c]] for c in self._switches[self._moving_switches]]
+        if any(np.any(c.marks[:-1, 0] != STEPPED) for c in curves):
+            return None
+        cuts = np.unique(np.concatenate([c.times for c in curves])) if curves else np.empty(0)
+        edges = np.concatenate([[cuts[0] - 1.0], cuts, [cuts[-1] + 1.0]]) if len(cuts) else np.zeros(2)
+        at = 0.5 * (edges[1:] + edges[:-1])
+        rows = np.empty((len(curves), len(at)))
+        sample_packed(*self._switch_curves, at, sides(LEAVING, len(at)), rows.reshape(-1))
+        bits = _bits(rows)
+        known: dict[bytes, int] = {}
+        codes: list[Ints] = []
+        states = np.empty(len(at), dtype=np.int64)
+        for k in range(len(at)):
+            key = bits[:, k].tobytes()
+            if key not in known:
+                known[key] = len(codes)
+                codes.append(self._codes(self._moving_switches, bits[:, k]))
+            states[k] = known[key]
+        return cuts, codes, states
+
+    def _codes(self, moving: Ints, bits: Ints) -> Ints:
+        """Activity code of each stage where the switches `moving` have these bits (K,), the others those they have
+        without keys."""
+        key = (moving.tobytes(), bits.tobytes())
+        codes = self._known_codes.get(key)
+        if codes is None:
+            now = self._switch_bits.copy()
+            now[moving] = bits
+            codes = np.zeros(len(self.rig.stages), dtype=np.int64)
+            np.add.at(codes, self._switch_stage, now << self._switch_shift)
+            self._known_codes[key] = codes
+        return codes
+
+    def _plan(self, codes: Ints, at: Floats, frames: Ints, nodes: Ints | None) -> _Plan:
+        """Rows to run where the stages have these codes, for all nodes or for those that are wanted."""
+        key = (codes.tobytes(), b"" if nodes is None else nodes.tobytes())
+        plan = self._plans.get(key)
+        if plan is None:
+            order = self.rig.order(codes, nodes, float(at[frames].min()), float(at[frames].max()))
+            runs: list[tuple[int, ...]] = []
+            needed: set[int] = set()
+            for s in order:
+                made = self.rig.emitted(s, int(codes[s]))
+                runs += made.runs
+                needed |= made.channels
+            keyed = sorted(needed & self._keyed_row.keys())
+            plan = _Plan(
+                np.array(runs, dtype=np.int64).reshape(-1, 4),
+                np.array([self._keyed_row[c] for c in keyed], dtype=np.int64),
+                np.array([c for c in keyed if c in self.rig.tape.turning], dtype=np.int64),
+            )
+            self._plans[key] = plan
+        return plan
+
+    def check_loops(self) -> None:
+        """LoopError if any frame of the take, or any time at which a switch changes, has a loop."""
+        times = set(self.take.frames.tolist())
+        for c in np.unique(self._switches).tolist():
+            keys = self.take.curves.get(self.rig.names[c], EMPTY).times
+            times.update(keys.tolist())
+            times.update((0.5 * (keys[1:] + keys[:-1])).tolist())
+        at = np.array(sorted(times))
+        for side in (0, 1):
+            groups = self._spans(at, sides(side, len(at)))
+            for g, codes in enumerate(groups.codes):
+                self._plan(codes, at, groups.frames(g), None)
+
+    # --- reading --------------------------------------------------------------------------------------
+
+    def sources(self, nodes: Sequence[int] | Ints, times: Floats) -> set[int]:
+        """Channels that take part in placing these nodes at any of these times, upstream ones included."""
+        found: set[int] = set()
+        wanted = np.unique(np.asarray(nodes, dtype=np.int64))
+        groups = self._spans(np.ascontiguousarray(times), sides(LEAVING, len(times)))
+        for g, codes in enumerate(groups.codes):
+            at = times[groups.frames(g)]
+            for s in self.rig.order(codes, wanted, float(at.min()), float(at.max())):
+                found |= self.rig.emitted(s, int(codes[s])).channels
+        return found
+
+    def sources_of(self, bound: Bound) -> set[int]:
+        """Channels that take part in a part's motion anywhere in the take, with its own idle ones and its guide."""
+        nodes = self.fit_nodes([bound])
+        found = set(bound.own.values())
+        for g, codes in enumerate(self._take_spans.codes):
+            at = self.take.frames[self._take_spans.frames(g)]
+            for s in self.rig.order(codes, nodes, float(at.min()), float(at.max())):
+                found |= self.rig.emitted(s, int(codes[s])).channels
+        return found
+
+    @cached_property
+    def _take_spans(self) -> _Groups:
+        return self._spans(self.take.frames, sides(LEAVING, len(self.take.frames)))
+
+    def key_times(self, channels: Sequence[int] | set[int] | None = None) -> Floats:
+        """All times at which one of these channels, or any channel at all, has a key; in order."""
+        if channels is None:
+            return self._every_key_time
+        times = [self.curve(c).times for c in channels]
+        return np.unique(np.concatenate(times)) if times else np.empty(0)
+
+    @cached_property
+    def _every_key_time(self) -> Floats:
+        times = [c.times for c in self.take.curves.values()]
+        return np.unique(np.concatenate(times)) if times else np.empty(0)
+
+    def curve(self, channel: int) -> Curve:
+        """The keys of a channel."""
+        return self.take.curves.get(self.rig.names[channel], EMPTY)
+
+    def joints(self, members: Sequence[str] | None = None) -> tuple[list[tuple[str, str]], Ints]:
+        """Names (member, joint) and nodes of all joints of these members, or of the whole cast."""
+        names = [
+            (m.id, j.name) for m in self.scene.members if members is None or m.id in members for j in m.skeleton.joints
+        ]
+        return names, np.array([self.nodes[n] for n in names], dtype=np.int64)
+
+    def channel_names(self) -> list[str]:
+        return self.rig.names
+
+    def bound(self, member: str, part: str) -> Bound:
+        """A part made ready; CoreError if there is none."""
+        found = self.bounds.get((member, part))
+        if found is None:
+            self.scene.member(member).part(part)
+            raise CoreError(f"{member} has no part {part}.")
+        return found
+
+    def posed(self, bound: Bound, poses: Poses) -> Posed:
+        """A part's joints in these poses as its systems' fits read them."""
+        pos, rot = np.ascontiguousarray(poses.pos[:, bound.nodes]), np.ascontiguousarray(poses.rot[:, bound.nodes])
+        above_pos, above_rot = poses.pos[:, bound.above], np.ascontiguousarray(poses.rot[:, bound.above])
+        offsets = np.repeat(bound.offsets[None], len(pos), axis=0)
+        loose = np.flatnonzero((bound.moving[:, 0] >= 0) | (bound.samples >= 0))
+        if len(loose):
+            back = inverse(above_rot[:, loose])
+            offsets[:, loose] = rotate(back, pos[:, loose] - above_pos[:, loose])
+        spaces = {
+            name: (np.ascontiguousarray(poses.pos[:, c.space]), np.ascontiguousarray(poses.rot[:, c.space]))
+            for name, c in bound.controls.items()
+        }
+        sampled = None
+        if bound.captured:
+            rows = self._captures(np.ascontiguousarray(poses.times)).reshape(-1, NODE_ROWS, len(pos))[bound.samples]
+            moved = np.ascontiguousarray(np.moveaxis(rows, 2, 0))
+            sampled = moved[..., :3], moved[..., 3:]
+        return Posed(pos, rot, above_pos, above_rot, offsets, spaces, sampled)
+
+    def fit_nodes(self, bounds: Sequence[Bound]) -> Ints:
+        """Nodes that fits of these parts read: their joints, what they hang from, and the spaces of their controls."""
+        found: list[int] = []
+        for b in bounds:
+            found += [*b.nodes.tolist(), *b.above.tolist(), *(c.space for c in b.controls.values())]
+        return np.unique(np.array(found, dtype=np.int64))
+
+    def now(self, frame: float, channels: Ints | Sequence[int], side: int = LEAVING) -> Floats:
+        """(K,) values of channels at one frame."""
+        return self.sample([frame], side, np.asarray(channels, dtype=np.int64))[:, 0]
+
+
+def evaluate(scene: Scene, take: Take, times: Floats | Sequence[float], side: int = LEAVING) -> Poses:
+    """Poses of a take at these frames. Keep a `Program` when asking more than once."""
+    return Program(scene, take).evaluate(times, side)

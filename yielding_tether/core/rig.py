@@ -1,0 +1,599 @@
+"""A cast made ready: nodes, channels, parts bound to them, and the stages of the evaluation with their rows.
+
+Nodes are numbered joints, controls, spaces, the world, then scratch, so that a joint's node depends on the cast alone. A
+*stage* is a part, or a control that can follow something; which nodes it reads, which channels it needs and which rows
+the kernels run depend on the state of its switches. So a limb that FK drives takes plain joint rows, a control that
+follows one thing alone a plain row, and only two systems mixed are blended.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from functools import cached_property
+from threading import Lock
+from typing import Any, NamedTuple
+
+import numpy as np
+
+from .cast import Member
+from .channels import ROTATION, TRANSLATION, Channel, channel_id, moving
+from .errors import CoreError, LoopError
+from .kernels import blend
+from .kernels.run import BLEND, CONTROL, CONTROL_MIXED
+from .parts import Part
+from .systems.captured import Captured
+from .systems.system import Control, State, System
+from .takes import WORLD, Scene, Tether
+from .tape import Run, Tape, signs_of
+from .transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
+
+#: The system of captured joints, and the name of its driver.
+CAPTURED = Captured()
+
+
+@dataclass(eq=False)
+class BoundSystem:
+    """A system of one part: `channels` (K,) that pose, in the order of its fit; `held` (K,) which of them are locked, and
+    `standard` (K,) their values without keys; `data`: what the system keeps for itself."""
+
+    system: System
+    channels: Ints
+    held: np.ndarray
+    standard: Floats
+    stepped: np.ndarray
+    wraps: np.ndarray
+    bounds: Floats
+    data: Any = None
+
+
+@dataclass(eq=False)
+class BoundControl:
+    """A control that can follow something: nodes of itself and of its space, what it may follow, and in which place of
+    each it rests. `weights` (anchors, 2): channels of place and rotation, -1 where they are not released; the own space
+    comes last, without weights."""
+
+    control: Control
+    label: str
+    node: int
+    space: int
+    place: int
+    turn: int
+    anchors: list[int]
+    weights: list[tuple[int, int]]
+    reach: list[tuple[Floats, Floats]]
+
+    @property
+    def switches(self) -> list[int]:
+        return [c for pair in self.weights[:-1] for c in pair if c >= 0]
+
+    @property
+    def channels(self) -> list[int]:
+        return [*range(self.place, self.place + 3), *range(self.turn, self.turn + 3)]
+
+    def alone(self, state: State) -> int | None:
+        """Which anchor is followed in full while no other is followed at all; None where several are."""
+        active = [k for k, pair in enumerate(self.weights[:-1]) if any(c >= 0 and state(c) & 1 for c in pair)]
+        if not active:
+            return len(self.anchors) - 1
+        if len(active) == 1 and all(c >= 0 and state(c) == 1 for c in self.weights[active[0]]):
+            return active[0]
+        return None
+
+    def reads(self, state: State) -> list[int]:
+        """Nodes of what is followed now; the own space unless others hold place and rotation in full."""
+        found = [
+            a
+            for a, pair in zip(self.anchors[:-1], self.weights, strict=False)
+            if any(c >= 0 and state(c) & 1 for c in pair)
+        ]
+        full = [any(pair[what] >= 0 and state(pair[what]) == 1 for pair in self.weights[:-1]) for what in (0, 1)]
+        return found if all(full) else [*found, self.anchors[-1]]
+
+    def emit(self, tape: Tape, node: int, state: State) -> list[Run]:
+        """Rows that write the space and the control, the latter to `node`."""
+        one = self.alone(state)
+        followed = self.anchors[one] if one is not None else 0
+        ints = [self.space, node, followed, self.place, self.turn]
+        reach = self.reach[one if one is not None else -1]
+        floats = [*reach[0], *reach[1], *signs_of(self.control.order)]
+        if one is not None:
+            return [tape.add(CONTROL, ints, floats, (self.turn,))]
+        ints.append(len(self.anchors))
+        for anchor, pair in zip(self.anchors, self.weights, strict=True):
+            ints += [anchor, *pair]
+        for pos, rot in self.reach:
+            floats += [*pos, *rot]
+        return [tape.add(CONTROL_MIXED, ints, floats, (self.turn,))]
+
+
+@dataclass(eq=False)
+class Bound:
+    """A part made ready, for every part alike. `nodes` of its joints, `above` of what each hangs from, `outer` of what the
+    part hangs from there; `offsets`, `rests`, `orders` of the joints, `moving` (n, 3) their length channels (-1 none),
+    `samples` their joints of the captures (-1 none); `own`: all its channels by (control, name); `drivers`: systems after
+    the first with the channel of their share."""
+
+    member: Member
+    part: Part
+    nodes: Ints
+    above: Ints
+    outer: Ints
+    up: Ints
+    outward: list[int]
+    offsets: Floats
+    rests: Floats
+    orders: Ints
+    moving: Ints
+    samples: Ints
+    own: dict[tuple[str, str], int]
+    systems: dict[str, BoundSystem] = field(default_factory=dict)
+    drivers: tuple[tuple[str, int], ...] = ()
+    controls: dict[str, BoundControl] = field(default_factory=dict)
+    scratch: list[Ints] = field(default_factory=list)
+
+    @property
+    def id(self) -> tuple[str, str]:
+        return self.member.id, self.part.name
+
+    @property
+    def who(self) -> str:
+        """The part as the animator reads it."""
+        return self.member.reads(self.part)
+
+    @property
+    def captured(self) -> bool:
+        return CAPTURED.name in self.systems
+
+    @property
+    def keyed_systems(self) -> list[str]:
+        """Systems that keys make, in order."""
+        return [name for name, s in self.systems.items() if not s.system.moves_alone]
+
+    @property
+    def driver_channels(self) -> Ints:
+        return np.array([c for _, c in self.drivers], dtype=np.int64)
+
+    @cached_property
+    def weight_channels(self) -> list[int]:
+        """Weights of what its controls follow."""
+        return [c for control in self.controls.values() for c in control.switches]
+
+    @property
+    def switches(self) -> list[int]:
+        """Channels that say what drives and what is followed."""
+        return [*self.driver_channels.tolist(), *self.weight_channels]
+
+    def above_in(self, into: Ints, k: int) -> int:
+        """Node that joint k hangs from where the part's joints are written to `into`."""
+        return int(into[self.up[k]]) if self.up[k] >= 0 else int(self.above[k])
+
+    def label_of(self, system: str) -> str:
+        """A system as the animator reads it."""
+        return self.systems[system].system.label
+
+    def driving(self, shares: Floats) -> Ints:
+        """(F,) which system drives alone for these shares (drivers, F), in the order of `systems`; -1 where two are mixed."""
+        found = np.zeros(shares.shape[1], dtype=np.int64)
+        for k, share in enumerate(shares):
+            found = np.where(share >= 1.0, k + 1, np.where(share > 0.0, -1, found))
+        return found
+
+    def state(self, shares: Floats) -> str | None:
+        """The system that drives alone over all of these times, or None."""
+        found = np.unique(self.driving(shares))
+        return list(self.systems)[found[0]] if len(found) == 1 and found[0] >= 0 else None
+
+    def active(self, share: Any) -> list[str]:
+        """Systems that take part, in order; share(k): whether that of driver k is above zero, and below one."""
+        names = list(self.systems)
+        found = [names[0]]
+        for k, (name, _) in enumerate(self.drivers):
+            above, below = share(k)
+            if not above:
+                continue
+            found = [*found, name] if below else [name]
+        return found
+
+    def drive_to(self, system: str) -> dict[int, float]:
+        """Shares that let one system drive alone; those of systems before it do not matter, and stay."""
+        names = [name for name, _ in self.drivers]
+        k = names.index(system) if system in names else -1
+        return {c: float(n == k) for n, (_, c) in enumerate(self.drivers) if n >= k}
+
+    def system_for(self, wanted: str) -> str | None:
+        """The system of this name, or the only keyed one where another keyed one is meant; None if there is none."""
+        if wanted in self.systems:
+            return wanted
+        keyed = self.keyed_systems
+        return keyed[0] if wanted != CAPTURED.name and len(keyed) == 1 else None
+
+
+class Stage:
+    """One step of the evaluation: the nodes it writes, the channels whose state decides about it, and what it reads,
+    needs and runs in a given state."""
+
+    label = ""
+    writes: tuple[int, ...] = ()
+    switches: tuple[int, ...] = ()
+
+    def state(self, code: int) -> State:
+        bits = {c: code >> (2 * k) & 3 for k, c in enumerate(self.switches)}
+        return bits.__getitem__
+
+    def reads(self, state: State) -> list[int]:
+        raise NotImplementedError
+
+    def channels(self, state: State) -> list[int]:
+        raise NotImplementedError
+
+    def emit(self, tape: Tape, state: State) -> list[Run]:
+        raise NotImplementedError
+
+
+class ControlStage(Stage):
+    """The place of a control, and its space."""
+
+    def __init__(self, bound: Bound, control: BoundControl) -> None:
+        self.label = bound.who
+        self.control = control
+        self.writes = (control.space, control.node)
+        self.switches = tuple(control.switches)
+
+    def reads(self, state: State) -> list[int]:
+        return self.control.reads(state)
+
+    def channels(self, state: State) -> list[int]:
+        return [*self.control.channels, *self.switches]
+
+    def emit(self, tape: Tape, state: State) -> list[Run]:
+        return self.control.emit(tape, self.control.node, state)
+
+
+class PartStage(Stage):
+    """The joints of a part."""
+
+    def __init__(self, bound: Bound) -> None:
+        self.label = bound.who
+        self.bound = bound
+        self.writes = tuple(bound.nodes.tolist())
+        self.switches = tuple(bound.driver_channels.tolist())
+
+    def _active(self, state: State) -> list[str]:
+        def share(k: int) -> tuple[bool, bool]:
+            bits = state(self.bound.drivers[k][1])
+            return bool(bits & 1), bool(bits & 2)
+
+        return self.bound.active(share)
+
+    def reads(self, state: State) -> list[int]:
+        bound = self.bound
+        found = set(bound.outer.tolist())
+        for name in self._active(state):
+            found.update(bound.systems[name].system.reads(bound, state))
+        return sorted(found)
+
+    def channels(self, state: State) -> list[int]:
+        bound = self.bound
+        found = [*self.switches, *(c for c in bound.moving.ravel().tolist() if c >= 0)]
+        for name in self._active(state):
+            found += bound.systems[name].system.row_channels(bound, state)
+        return found
+
+    def emit(self, tape: Tape, state: State) -> list[Run]:
+        bound = self.bound
+        active = self._active(state)
+        if len(active) == 1:
+            return bound.systems[active[0]].system.emit(tape, bound, bound.nodes, state)
+        runs: list[Run] = []
+        for n, name in enumerate(active):
+            runs += bound.systems[name].system.emit(tape, bound, bound.scratch[n], state)
+        drivers = dict(bound.drivers)
+        one = bound.scratch[0]
+        for n, name in enumerate(active[1:], 1):
+            into = bound.nodes if n == len(active) - 1 else bound.scratch[-1]
+            runs += self._blend(tape, one, bound.scratch[n], drivers[name], into)
+            one = into
+        return runs
+
+    def _blend(self, tape: Tape, one: Ints, other: Ints, share: int, into: Ints) -> list[Run]:
+        bound = self.bound
+        runs = []
+        for k in bound.outward:
+            ints = (
+                into[k], bound.above_in(into, k), bound.outer[k], one[k], other[k], share, int(bound.part.free),
+                bound.moving[k, 0], bound.samples[k],
+            )  # fmt: skip
+            runs.append(tape.add(BLEND, ints, bound.offsets[k]))
+        return Tape.joined(runs, blend.INTS, blend.FLOATS)
+
+
+class Rig:
+    """A scene with what may be followed in it and who has a capture: everything that does not change with the keys."""
+
+    def __init__(self, scene: Scene, tethers: Sequence[Tether] = (), captured: Sequence[tuple[str, int]] = ()) -> None:
+        """captured: members that have a capture, with the number of its joints."""
+        self.scene = scene
+        self.tethers = tuple(tethers)
+        self.captured = tuple(captured)
+        #: Node of each joint or control by (member, name); the space of a control by (member, name, "space").
+        self.nodes: dict[tuple[str, ...], int] = {}
+        self.channels: dict[str, int] = {}
+        #: Member, part and description of each channel.
+        self.info: list[tuple[str, Part, Channel]] = []
+        self.bounds: dict[tuple[str, str], Bound] = {}
+        self.stages: list[Stage] = []
+        self.tape = Tape()
+        self._emitted: dict[tuple[int, int], Emitted] = {}
+        #: Rows are added by one thread at a time.
+        self._writing = Lock()
+        self._defaults: list[float] = []
+        self._controls: dict[tuple[str, str], tuple[Part, Control]] = {}
+        self._number_nodes()
+        self._check_tethers()
+        rests = self._rest_places()
+        for member in scene.members:
+            for part in member.parts:
+                self._bind(member, part, rests)
+        self.names = list(self.channels)
+        self.defaults = np.array(self._defaults)
+        self.writer = np.full(self.count, -1, dtype=np.int64)
+        for s, stage in enumerate(self.stages):
+            self.writer[list(stage.writes)] = s
+
+    # --- nodes ----------------------------------------------------------------------------------------
+
+    def _number_nodes(self) -> None:
+        follow_able: list[tuple[Member, Part, Control]] = []
+        scratch = 0
+        for member in self.scene.members:
+            for joint in member.skeleton.joints:
+                self.nodes[member.id, joint.name] = len(self.nodes)
+        for member in self.scene.members:
+            for part in member.parts:
+                count = len(part.systems()) + (member.id in dict(self.captured))
+                scratch = max(scratch, (count + 1) * len(part.joints) if count > 1 else 0)
+                for system in part.systems():
+                    follow_able += [(member, part, c) for c in system.controls(part) if c.releases]
+        for member, part, control in follow_able:
+            self._controls[member.id, control.name] = (part, control)
+            key = (member.id, control.name)
+            self.nodes[(*key, "control") if key in self.nodes else key] = len(self.nodes)
+        for member, _, control in follow_able:
+            self.nodes[member.id, control.name, "space"] = len(self.nodes)
+        self.world = len(self.nodes)
+        #: Nodes that poses hold: all but scratch.
+        self.shown = self.world + 1
+        self.count = self.shown + scratch
+
+    def _rest_places(self) -> dict[tuple[str, ...], tuple[Floats, Floats]]:
+        """Rest position (3,) and rotation (4,) in the world of every joint and control."""
+        rests: dict[tuple[str, ...], tuple[Floats, Floats]] = {}
+        for member in self.scene.members:
+            pos, rot = member.skeleton.rest_pose
+            for j, joint in enumerate(member.skeleton.joints):
+                rests[member.id, joint.name] = (pos[j], rot[j])
+        for (member_id, name), (_, control) in self._controls.items():
+            rests.setdefault((member_id, name), rests[member_id, control.rests_on])
+        return rests
+
+    # --- parts ----------------------------------------------------------------------------------------
+
+    def _channel(self, member: Member, part: Part, channel: Channel) -> int:
+        name = channel_id(member.id, channel.control, channel.name)
+        self.channels[name] = len(self.channels)
+        self.info.append((member.id, part, channel))
+        self._defaults.append(channel.standard)
+        return self.channels[name]
+
+    def _sample(self, member: Member, joint: str) -> int:
+        """Joint of the captures side by side, or -1."""
+        start = 0
+        for id, count in self.captured:
+            if id == member.id:
+                return start + member.skeleton.index[joint]
+            start += count
+        return -1
+
+    def _bind(self, member: Member, part: Part, rests: dict[tuple[str, ...], tuple[Floats, Floats]]) -> None:
+        skeleton = member.skeleton
+        ids = [skeleton.index[name] for name in part.joints]
+        where = {j: k for k, j in enumerate(ids)}
+        up = [where.get(skeleton.parents[j], -1) for j in ids]
+        above = [self._node_above(member, j) for j in ids]
+        outward = sorted(range(len(ids)), key=lambda k: ids[k])
+        outer = list(above)
+        for k in outward:
+            if up[k] >= 0:
+                outer[k] = outer[up[k]]
+        has_capture = member.id in dict(self.captured)
+        systems: list[System] = [*part.systems(), *([CAPTURED] if has_capture else [])]
+        channels = list(part.channels())
+        if has_capture:
+            channels += CAPTURED.channels(part)
+            if not part.free:
+                # A captured body's places are adjusted by lengths, which every system of the part meets.
+                channels += [c for j, on in zip(part.joints, part.moving, strict=True) if not on for c in moving(j, "")]
+            channels.append(Channel(part.name, "captured", "share", "", "share of the capture", default=1.0))
+        own = {(c.control, c.name): self._channel(member, part, c) for c in channels}
+        drivers = [(s.name, own[d.control, d.name]) for s, d in zip(part.systems()[1:], part.drivers(), strict=True)]
+        if has_capture:
+            drivers.append((CAPTURED.name, own[part.name, "captured"]))
+        bound = Bound(
+            member, part, np.array([self.nodes[member.id, n] for n in part.joints], dtype=np.int64),
+            np.array(above, dtype=np.int64), np.array(outer, dtype=np.int64), np.array(up, dtype=np.int64), outward,
+            skeleton.offsets[ids].copy(), skeleton.rests[ids].copy(),
+            np.array([ORDERS.index(o) for o in part.joint_orders], dtype=np.int64),
+            np.array(
+                [[own[n, c] if (n, "tx") in own and not part.free else -1 for c in TRANSLATION] for n in part.joints],
+                dtype=np.int64,
+            ),
+            np.array([self._sample(member, n) for n in part.joints], dtype=np.int64), own, drivers=tuple(drivers),
+        )  # fmt: skip
+        self._check_locks(part, own)
+        for system in systems:
+            mine = [c for c in system.channels(part) if c.poses]
+            held = np.array([c.access == "locked" or self._locked(part, c) for c in mine])
+            bound.systems[system.name] = BoundSystem(
+                system, np.array([own[c.control, c.name] for c in mine], dtype=np.int64), held,
+                np.array([c.standard for c in mine]), np.array([c.trait.stepped for c in mine]),
+                np.array([c.trait.wraps for c in mine]), np.array([c.bounds for c in mine]),
+            )  # fmt: skip
+        for system in systems:
+            for control in system.controls(part):
+                if control.releases:
+                    bound.controls[control.name] = self._control(bound, control, rests)
+        for bound_system in bound.systems.values():
+            bound_system.data = bound_system.system.bind(bound)
+        self.bounds[bound.id] = bound
+        if len(systems) > 1:
+            first = self.shown
+            n = len(ids)
+            bound.scratch = [np.arange(first + k * n, first + (k + 1) * n) for k in range(len(systems) + 1)]
+        self.stages += [ControlStage(bound, control) for control in bound.controls.values()]
+        self.stages.append(PartStage(bound))
+
+    def _node_above(self, member: Member, joint: int) -> int:
+        parent = member.skeleton.parents[joint]
+        return self.nodes[member.id, member.skeleton.joints[parent].name] if parent >= 0 else self.world
+
+    @staticmethod
+    def _locked(part: Part, channel: Channel) -> bool:
+        """Whether a part holds a channel of one of its joints."""
+        return f"{channel.control}.{channel.name}" in part.locked
+
+    def _check_locks(self, part: Part, own: dict[tuple[str, str], int]) -> None:
+        known = {name for _, name in own} | {f"{control}.{name}" for control, name in own}
+        for name in part.locked:
+            if name not in known:
+                raise CoreError(f"{part.label} has no channel {name} to lock.")
+
+    # --- following ------------------------------------------------------------------------------------
+
+    def _control(
+        self, bound: Bound, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]
+    ) -> BoundControl:  # fmt: skip
+        member = bound.member
+        rest_pos, rest_rot = rests[member.id, control.name]
+
+        def within(anchor: tuple[str, ...]) -> tuple[Floats, Floats]:
+            pos, rot = rests[anchor]
+            back = inverse(rot)
+            return rotate(back, rest_pos - pos), multiply(back, rest_rot)
+
+        anchors: list[int] = []
+        reach: list[tuple[Floats, Floats]] = []
+        weights: list[tuple[int, int]] = []
+        for tether in self.tethers:
+            if (tether.member, tether.control) != (member.id, control.name):
+                continue
+            anchors.append(self._anchor(tether))
+            if tether.offset is not None:
+                reach.append((np.array(tether.offset[:3]), np.array(tether.offset[3:])))
+            elif tether.anchor_member == WORLD:
+                reach.append((rest_pos, rest_rot))
+            else:
+                reach.append(within((tether.anchor_member, tether.anchor)))
+            pair = []
+            for what, released in (("position", tether.position), ("rotation", tether.rotation)):
+                label = f"follows {tether.name}, {what}"
+                channel = Channel(control.name, f"{tether.name}.{what}", "share", "", label)
+                pair.append(self._channel(member, bound.part, channel) if released else -1)
+                if released:
+                    bound.own[control.name, channel.name] = pair[-1]
+            weights.append((pair[0], pair[1]))
+        # A control hangs from what the joint it begins at hangs from.
+        own_space = self.world
+        reach_own = (rest_pos, rest_rot)
+        if control.hangs_from:
+            j = member.skeleton.index[control.hangs_from]
+            own_space = self._node_above(member, j)
+            parent = member.skeleton.parents[j]
+            if parent >= 0:
+                reach_own = within((member.id, member.skeleton.joints[parent].name))
+        anchors.append(own_space)
+        reach.append(reach_own)
+        weights.append((-1, -1))
+        return BoundControl(
+            control, bound.who, self.control_node(member.id, control.name), self.nodes[member.id, control.name, "space"],
+            bound.own[control.name, TRANSLATION[0]], bound.own[control.name, ROTATION[0]], anchors, weights, reach,
+        )  # fmt: skip
+
+    def control_node(self, member: str, control: str) -> int:
+        """Node of a control, also where it has the name of a joint."""
+        found = self.nodes.get((member, control, "control"))
+        return self.nodes[member, control] if found is None else found
+
+    def _anchor(self, tether: Tether) -> int:
+        if tether.anchor_member == WORLD:
+            return self.world
+        node = self.nodes.get((tether.anchor_member, tether.anchor))
+        if node is None:
+            raise CoreError(
+                f"The tether {tether.name} of {tether.control} follows {tether.anchor} of "
+                f"{tether.anchor_member}, which is not in the cast."
+            )
+        return node
+
+    def _check_tethers(self) -> None:
+        for t in self.tethers:
+            if (t.member, t.control) not in self._controls:
+                raise CoreError(f"The tether {t.name} is on {t.control} of {t.member}, which can't follow anything.")
+
+    @cached_property
+    def most_anchors(self) -> int:
+        """Greatest number of anchors of any control, own spaces included."""
+        return max((len(c.anchors) for b in self.bounds.values() for c in b.controls.values()), default=1)
+
+    @cached_property
+    def most_joints(self) -> int:
+        return max(len(b.nodes) for b in self.bounds.values())
+
+    # --- rows -----------------------------------------------------------------------------------------
+
+    def emitted(self, stage: int, code: int) -> Emitted:
+        """The rows of a stage in a state of its switches, made when they are first needed."""
+        found = self._emitted.get((stage, code))
+        if found is None:
+            with self._writing:
+                one = self.stages[stage]
+                state = one.state(code)
+                runs = [tuple(run) for run in one.emit(self.tape, state)]
+                reads = [int(self.writer[n]) for n in one.reads(state) if n != self.world]
+                found = self._emitted[stage, code] = Emitted(runs, frozenset(one.channels(state)), reads)
+        return found
+
+    def order(self, codes: Ints, nodes: Ints | None, first: float, last: float) -> list[int]:
+        """Stages in an order in which each comes after what it reads, where their switches have these codes: all, or those
+        that place the nodes. LoopError names who needs one another on frames first…last."""
+        order: list[int] = []
+        mark = [0] * len(self.stages)
+        path: list[int] = []
+
+        def visit(s: int) -> None:
+            if mark[s] == 2:
+                return
+            if mark[s] == 1:
+                loop = path[path.index(s) :]
+                labels = list(dict.fromkeys(self.stages[i].label for i in loop))
+                raise LoopError(labels, first, last)
+            mark[s] = 1
+            path.append(s)
+            for read in self.emitted(s, int(codes[s])).reads:
+                visit(read)
+            path.pop()
+            mark[s] = 2
+            order.append(s)
+
+        wanted = range(len(self.stages)) if nodes is None else [int(self.writer[n]) for n in nodes if n != self.world]
+        for s in wanted:
+            visit(s)
+        return order
+
+
+class Emitted(NamedTuple):
+    """Rows of a stage in one state: runs, the channels they need, the stages that come before."""
+
+    runs: list[tuple[int, ...]]
+    channels: frozenset[int]
+    reads: list[int]

@@ -1,0 +1,131 @@
+"""IK of a limb of three and more segments: two rigid pieces about a middle joint, closed as a two-segment limb.
+
+Inner joints other than the middle one turn by curl · offset: curl = turn(hinge, k · (reach at rest - reach) / length), of
+finite speed at straight, then three Euler channels each, zero at rest. So the pieces root → middle and middle → end are
+rigid for a given reach, and the two-segment formulas close them. Freedoms: 3 (n - 2) offsets, carry angle, twist, swivel
+and the six of the end: 3 (n + 1), as many as n + 1 FK joints. The hinge is carried by the frame of the first joint.
+"""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple, cast
+
+import numpy as np
+
+from ..channels import Channel, turning
+from ..kernels import fits
+from ..kernels.run import CHAIN
+from ..tape import Run, Tape, signs_of
+from ..transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
+from .system import Posed, State
+from .two_segment import Bent, TwoSegment, geometry, shape_channels
+
+if TYPE_CHECKING:
+    from ..parts.chain import ChainPart
+    from ..parts.part import Part
+    from ..rig import Bound
+
+
+class Pieces(NamedTuple):
+    """Unchanging shape of a limb of many segments: its two pieces' `offsets` (3, 3), `rests` (3, 4) and `constants` as of
+    a two-segment limb; `inner`: which joints have offsets of their own; reach at rest and length, metres."""
+
+    offsets: Floats
+    rests: Floats
+    constants: Floats
+    inner: Ints
+    reach: float
+    whole: float
+
+    @property
+    def length(self) -> float:
+        """Length of all segments at rest, metres."""
+        return self.whole
+
+
+class NSegment(TwoSegment):
+    """IK of n segments."""
+
+    def channels(self, part: Part) -> tuple[Channel, ...]:
+        chain = cast("ChainPart", part)
+        offsets = [
+            c for k in inner_joints(chain)
+            for c in turning(chain.ik, self.name, f"{chain.joints[k]}.", f"{chain.joints[k]} offset")
+        ]  # fmt: skip
+        guide = Channel(chain.ik, "guide", "length", self.name, "guide, beyond its distance", poses=False)
+        return (*shape_channels(part), *offsets, guide)
+
+    def middle(self, part: Part) -> int:
+        return cast("ChainPart", part).middle
+
+    def bind(self, bound: Bound) -> Pieces:
+        chain = cast("ChainPart", bound.part)
+        pos, rot = np.zeros((len(chain.joints), 3)), bound.rests.copy()
+        for k in range(1, len(pos)):
+            pos[k] = pos[k - 1] + rotate(rot[k - 1], bound.offsets[k])
+            rot[k] = multiply(rot[k - 1], bound.rests[k])
+        m, end = chain.middle, len(pos) - 1
+        offsets = np.stack([np.zeros(3), rotate(inverse(rot[0]), pos[m]), rotate(inverse(rot[m]), pos[end] - pos[m])])
+        rests = np.stack([rot[0], multiply(inverse(rot[0]), rot[m]), multiply(inverse(rot[m]), rot[end])])
+        two = geometry(offsets, rests, chain.hinge, False)
+        return Pieces(
+            two.offsets, two.rests, two.constants, np.array(inner_joints(chain), dtype=np.int64),
+            float(np.linalg.norm(pos[end])), float(np.linalg.norm(bound.offsets[1:], axis=1).sum()),
+        )  # fmt: skip
+
+    def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
+        chain = cast("ChainPart", bound.part)
+        data: Pieces = bound.systems[self.name].data
+        channels = bound.systems[self.name].channels
+        inner = {int(k): int(channels[10 + 3 * n]) for n, k in enumerate(data.inner)}
+        ints: list[int] = [
+            len(into), chain.middle, bound.above[0], bound.controls[chain.ik].node, *channels[6:10].tolist()
+        ]  # fmt: skip
+        floats = [*data.constants, data.reach, data.whole, *bound.rests[0]]
+        for k in range(len(into)):
+            ints += [into[k], inner.get(k, -1), bound.moving[k, 0], bound.samples[k]]
+            floats += [*bound.offsets[k], *bound.rests[k], *signs_of(chain.orders[k]), *chain.hinges[k], chain.curls[k]]
+        return [tape.add(CHAIN, ints, floats, tuple(inner.values()))]
+
+    def bent(self, bound: Bound, posed: Posed) -> Bent:
+        chain = cast("ChainPart", bound.part)
+        data: Pieces = bound.systems[self.name].data
+        three = [0, chain.middle, len(chain.joints) - 1]
+        pos, rot = np.ascontiguousarray(posed.pos[:, three]), np.ascontiguousarray(posed.rot[:, three])
+        offsets = np.zeros((len(pos), 3, 3))
+        for j in (1, 2):
+            offsets[:, j] = rotate(inverse(rot[:, j - 1]), pos[:, j] - pos[:, j - 1])
+        return Bent(
+            pos,
+            rot,
+            np.ascontiguousarray(posed.above_rot[:, 0]),
+            offsets,
+            tuple(data.rests[0].tolist()),
+            data.constants,
+        )
+
+    def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
+        chain = cast("ChainPart", bound.part)
+        data: Pieces = bound.systems[self.name].data
+        first = super().fit(bound, posed, near[:10])
+        inner = data.inner
+        if not len(inner):
+            return first
+        reach = np.linalg.norm(posed.pos[:, -1] - posed.pos[:, 0], axis=1)
+        half = 0.5 * np.array(chain.curls)[inner] * ((data.reach - reach) / data.whole)[:, None]
+        hinges = np.array(chain.hinges)[inner]
+        curl = np.concatenate([hinges[None] * np.sin(half)[..., None], np.cos(half)[..., None]], axis=-1)
+        above = multiply(multiply(posed.above_rot[:, inner], bound.rests[inner][None]), curl)
+        out = np.empty((3 * len(inner), len(posed.pos)))
+        nothing = np.tile([0.0, 0.0, 0.0, 1.0], (len(inner), 1))
+        order = np.array([ORDERS.index(chain.orders[k]) for k in inner])
+        fits.turns(
+            np.ascontiguousarray(posed.rot[:, inner]), np.ascontiguousarray(above), nothing, order,
+            np.ascontiguousarray(near[10:].reshape(-1, 3)), out,
+        )  # fmt: skip
+        return np.concatenate([first, out])
+
+
+def inner_joints(chain: ChainPart) -> list[int]:
+    """Joints with offsets of their own: all but the first, the middle and the last."""
+    return [k for k in range(1, len(chain.joints) - 1) if k != chain.middle]

@@ -1,0 +1,135 @@
+"""What a system is: one way of driving a part, that solves controls to joints and fits joints to controls.
+
+A system declares channels and controls, emits rows for the kernels, and fits. Handing over, posing, pasting, repairing,
+proving and drawing are written once against this description; a new system is one file here.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import TYPE_CHECKING, Any, Literal
+
+import numpy as np
+
+from ..channels import Channel
+from ..transforms import Floats, Ints
+
+if TYPE_CHECKING:
+    from ..findings import Finding
+    from ..parts.part import Part
+    from ..program import Program
+    from ..rig import Bound
+    from ..tape import Run, Tape
+
+Gesture = Literal["move", "turn", "swing", "slide"]
+#: State of a switch at a time: bit 0 above zero, bit 1 below one.
+State = Callable[[int], int]
+
+
+@dataclass(frozen=True)
+class Handle:
+    """How a control is drawn and dragged: `form`, one of a few shapes of our own; the joint on which it rides while its
+    system is idle; the joint that a line joins it to; whether its place is `computed` from the pose; whether it shows
+    `always`, or only while its part is in hand."""
+
+    form: str
+    gestures: tuple[Gesture, ...]
+    idle_at: str
+    joined_to: str = ""
+    computed: bool = False
+    always: bool = False
+
+
+@dataclass(frozen=True)
+class Control:
+    """Something to take hold of. `releases`: which of place and rotation may follow something; `hangs_from`: the joint
+    that is its own space ("" the world); `rests_on`: the joint on which it rests, and must reach."""
+
+    name: str
+    label: str
+    order: str
+    handle: Handle
+    releases: frozenset[Literal["position", "rotation"]] = frozenset()
+    hangs_from: str = ""
+    rests_on: str = ""
+
+
+@dataclass(frozen=True)
+class Posed:
+    """What a fit reads, at F times for the n joints of a part: places and rotations in the world, those of what each
+    hangs from, local offsets, the spaces of controls, and local offsets and rotations of the capture where there is one.
+    """
+
+    pos: Floats
+    rot: Floats
+    above_pos: Floats
+    above_rot: Floats
+    offsets: Floats
+    spaces: Mapping[str, tuple[Floats, Floats]] = field(default_factory=dict)
+    sampled: tuple[Floats, Floats] | None = None
+
+
+class System:
+    """Base of all systems; what is not overridden has no part in it."""
+
+    name = ""
+    label = ""
+    #: Whether it moves by itself, without keys.
+    moves_alone = False
+
+    def channels(self, part: Part) -> tuple[Channel, ...]:
+        """Channels in the order in which `fit` gives them; those that pose nothing last."""
+        raise NotImplementedError
+
+    def controls(self, part: Part) -> tuple[Control, ...]:
+        return ()
+
+    def bind(self, bound: Bound) -> Any:
+        """What never changes for a part: kept as the bound system's `data`."""
+        return None
+
+    def reads(self, bound: Bound, state: State) -> list[int]:
+        """Nodes that its rows read beside what the part hangs from."""
+        return []
+
+    def row_channels(self, bound: Bound, state: State) -> list[int]:
+        """Channels that its rows read."""
+        found: list[int] = bound.systems[self.name].channels.tolist()
+        return found
+
+    def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
+        """Rows that write the part's joints to the nodes `into`."""
+        raise NotImplementedError
+
+    def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
+        """(K, F) values that reproduce a pose, each time nearest to the time before, the first to `near` (K,). Locks and
+        limits are not heeded here."""
+        raise NotImplementedError
+
+    def signs(self, bound: Bound, posed: Posed) -> Floats | None:
+        """(F,) something that passes through zero where a channel of kind "sign" steps; None without one."""
+        return None
+
+    def singular(self, bound: Bound, posed: Posed) -> str:
+        """Why no finite slope passes speed on at one of these times, or nothing."""
+        return ""
+
+    def places(self, bound: Bound, posed: Posed, values: Mapping[int, Floats]) -> dict[str, Floats]:
+        """(F, 3) places of its computed controls; `values`: channels at these times."""
+        return {}
+
+    def drag(
+        self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
+    ) -> dict[int, float]:
+        """Channel values that put a control to a place and rotation in the world; `posed` has one time."""
+        raise NotImplementedError
+
+    def findings(self, program: Program, bound: Bound) -> Iterator[Finding]:
+        """Faults that only this system can have."""
+        return iter(())
+
+
+def offsets_at_rest(bound: Bound, count: int) -> Floats:
+    """(F, n, 3) local offsets of a part's joints at rest."""
+    return np.repeat(bound.offsets[None], count, axis=0)

@@ -1,0 +1,437 @@
+"""What the bench shows of a take, told once for every part alike: members, handles, strands, cards, pose tables."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+
+from ..core.cast import Member
+from ..core.channels import Channel
+from ..core.clips import Clip
+from ..core.curves import EMPTY, LEAVING
+from ..core.errors import CoreError
+from ..core.findings import Finding
+from ..core.fitting import fit
+from ..core.operations.pose import Drag
+from ..core.operations.repair import REFUSED
+from ..core.program import Poses, Program
+from ..core.proof import prove, sentence
+from ..core.rig import Bound
+from ..core.stands import find_stands
+from ..core.systems.system import Control
+from ..core.takes import WORLD, Take
+from ..core.tones import colour_of
+from ..core.transforms import Floats, rotation_distance
+from ..store.codec import proof_json
+from . import schemas as s
+
+#: State of a part in which two systems are mixed.
+BOTH = "both"
+
+
+def as_drag(asked: s.DragAsked) -> Drag:
+    return Drag(asked.member, asked.part, asked.control, asked.frame, asked.position, asked.rotation)
+
+
+def member_info(program: Program, member: Member) -> s.MemberInfo:
+    return s.MemberInfo(
+        id=member.id, name=member.name, kind=member.kind, joints=[j.name for j in member.skeleton.joints],
+        parents=list(member.skeleton.parents),
+        parts=[
+            s.PartInfo(
+                name=p.name, label=p.label, side=p.side, kind=p.kind, joints=list(p.joints), role=p.role,
+                hinge_from=p.hinge_from, trail=_trail(program.bound(member.id, p.name)),
+            )
+            for p in member.parts
+        ],
+        shapes=[
+            s.ShapeInfo(
+                joint=h.joint, form=h.form, colour=colour_of(h.tone), a=h.a, b=h.b, size=list(h.size), turn=h.turn
+            )
+            for h in member.shapes
+        ],
+        notes=list(member.notes),
+    )  # fmt: skip
+
+
+def _trail(bound: Bound) -> list[str]:
+    """Joints whose paths show how a part moves: what its lines lead to and its ends, else its first two."""
+    controls = [c for mine in bound.systems.values() for c in mine.system.controls(bound.part)]
+    shown = [c.handle.joined_to for c in controls if c.handle.joined_to] + [c.rests_on for c in controls if c.rests_on]
+    return list(dict.fromkeys(shown)) or list(bound.part.joints[:2])
+
+
+# --- handles and pose tables ----------------------------------------------------------------------------
+
+
+def _placed(bound: Bound) -> list[tuple[str, Control]]:
+    """Controls of a part that stand elsewhere than on a joint, with their systems: they have rows of their own."""
+    return [
+        (name, control)
+        for name, mine in bound.systems.items()
+        for control in mine.system.controls(bound.part)
+        if control.handle.computed or (control.name in bound.controls and control.name not in bound.part.joints)
+    ]
+
+
+def table_rows(program: Program) -> int:
+    """Rows of a pose table."""
+    return len(program.joints()[1]) + sum(len(_placed(b)) for b in program.bounds.values())
+
+
+def handles(program: Program) -> list[s.HandleInfo]:
+    """Handles of every control of every part."""
+    names, _ = program.joints()
+    row_of = {name: k for k, name in enumerate(names)}
+    next_row = len(names)
+    found = []
+    for bound in program.bounds.values():
+        member = bound.member.id
+        placed = {c.name for _, c in _placed(bound)}
+        for system, mine in bound.systems.items():
+            for control in mine.system.controls(bound.part):
+                handle = control.handle
+                if control.name in placed:
+                    row, next_row = next_row, next_row + 1
+                else:
+                    row = row_of[member, handle.idle_at]
+                along = _child(bound.member, handle.idle_at) if "swing" in handle.gestures else None
+                found.append(
+                    s.HandleInfo(
+                        member=member, part=bound.part.name, control=control.name, label=control.label, form=handle.form,
+                        gestures=list(handle.gestures), system=system, side=bound.part.side, row=row,
+                        joined=row_of[member, handle.joined_to] if handle.joined_to else None,
+                        along=None if along is None else row_of[member, along], always=handle.always,
+                    )
+                )  # fmt: skip
+    return found
+
+
+def _child(member: Member, joint: str) -> str | None:
+    """The joint at the end of a joint's longest bone."""
+    at = member.skeleton.index[joint]
+    below = [j for j, parent in enumerate(member.skeleton.parents) if parent == at]
+    if not below:
+        return None
+    return member.skeleton.joints[max(below, key=lambda j: float(np.linalg.norm(member.skeleton.offsets[j])))].name
+
+
+def pose_table(program: Program, poses: Poses, values: dict[int, float] | None = None) -> np.ndarray:
+    """(F, rows, 7) float32 positions and rotations: all joints of the cast, then the handles that stand elsewhere, in the
+    order in which the take tells them. `values`: channels that a drag holds elsewhere than their curves say.
+
+    Whichever system drives, a control is drawn where it fits the pose: at its own place while its system drives, else on
+    its joint; what is computed from the pose is computed from it.
+    """
+    _, nodes = program.joints()
+    table = np.zeros((len(poses.times), table_rows(program), 7), dtype=np.float32)
+    table[:, : len(nodes), :3] = poses.pos[:, nodes]
+    table[:, : len(nodes), 3:] = poses.rot[:, nodes]
+    row = len(nodes)
+    for bound in program.bounds.values():
+        placed = _placed(bound)
+        if not placed:
+            continue
+        order = list(bound.systems)
+        driving = bound.driving(program.sample(poses.times, poses.side, bound.driver_channels))
+        computed = _computed(program, bound, poses, values or {})
+        for system, control in placed:
+            if control.handle.computed:
+                table[:, row, :3] = computed[control.name]
+                table[:, row, 6] = 1.0
+            else:
+                at, end = bound.controls[control.name].node, program.nodes[bound.member.id, control.handle.idle_at]
+                # Where two systems are mixed, the control is where its own keys say.
+                own = ((driving == order.index(system)) | (driving < 0))[:, None]
+                table[:, row, :3] = np.where(own, poses.pos[:, at], poses.pos[:, end])
+                table[:, row, 3:] = np.where(own, poses.rot[:, at], poses.rot[:, end])
+            row += 1
+    return table
+
+
+def _computed(program: Program, bound: Bound, poses: Poses, values: dict[int, float]) -> dict[str, Floats]:
+    """Places of a part's computed controls in these poses."""
+    posed = program.posed(bound, poses)
+    still = [c for c in bound.own.values() if not program.info[c][2].poses]
+    sampled = program.sample(poses.times, poses.side, np.array(still, dtype=np.int64))
+    now = {c: np.full(len(poses.times), values[c]) if c in values else sampled[k] for k, c in enumerate(still)}
+    found: dict[str, Floats] = {}
+    for mine in bound.systems.values():
+        found |= mine.system.places(bound, posed, now)
+    return found
+
+
+# --- findings, clips, comparison ------------------------------------------------------------------------
+
+
+def finding_info(f: Finding, wanted: bool = False) -> s.FindingInfo:
+    return s.FindingInfo(
+        key=f.key, kind=f.kind, short=f.short, repairable=f.kind not in REFUSED, member=f.member, part=f.part,
+        frame=f.frame, last=f.last, place=f.place, turn=f.turn, sentence=f.sentence, wanted=wanted,
+    )  # fmt: skip
+
+
+def clip_info(id: int, clip: Clip) -> s.ClipInfo:
+    return s.ClipInfo(
+        id=id, name=clip.name, source=clip.source, length=clip.length, parts=[p.label for p in clip.parts]
+    )  # fmt: skip
+
+
+def compared(a: Program, b: Program, findings_a: int, findings_b: int) -> s.Compared:
+    """The difference of two takes over the frames both have."""
+    first, last = max(a.take.first, b.take.first), min(a.take.last, b.take.last)
+    if last < first:
+        raise CoreError("These takes have no frame in common.")
+    frames = np.arange(first, last + 1, dtype=np.float64)
+    names, nodes_a = a.joints()
+    nodes_b = b.joints()[1]
+    one, two = a.evaluate(frames, only=nodes_a), b.evaluate(frames, only=nodes_b)
+    place = np.linalg.norm(two.pos[:, nodes_b] - one.pos[:, nodes_a], axis=-1)
+    turn = rotation_distance(two.rot[:, nodes_b], one.rot[:, nodes_a])
+    column = {name: k for k, name in enumerate(names)}
+    rows = []
+    for member in a.scene.members:
+        for part in member.parts:
+            mine = place[:, [column[member.id, j] for j in part.joints]].max(axis=1)
+            label = member.row_label(part)
+            rows.append(s.PartDifference(member=member.id, part=part.name, label=label, place=mine.tolist()))
+    rows.sort(key=lambda r: -max(r.place))
+    proof = prove("compare", a, b, float(first), float(last))
+    return s.Compared(
+        frames=frames.tolist(), place=place.max(axis=1).tolist(), turn=turn.max(axis=1).tolist(),
+        parts=[r for r in rows if max(r.place) > 0.0], proof=proof_json(proof), sentence=sentence(proof),
+        findings_a=findings_a, findings_b=findings_b, keys_a=key_count(a.take), keys_b=key_count(b.take),
+    )  # fmt: skip
+
+
+def key_count(take: Take) -> int:
+    """Keys of a take, those of what is followed left out."""
+    weights = {t.weight_channel(what) for t in take.tethers for what in ("position", "rotation")}
+    return sum(len(c) for n, c in take.curves.items() if n not in weights)
+
+
+def stand_infos(program: Program) -> list[s.StandInfo]:
+    """Where limbs stand or hold, and how far they slip."""
+    return [
+        s.StandInfo(
+            member=x.member, part=x.part, joint=x.joint, anchor=x.anchor, first=x.first, last=x.last,
+            should=x.should.tolist(), slip=x.slip.tolist(),
+        )
+        for x in find_stands(program)
+    ]  # fmt: skip
+
+
+def curve_infos(program: Program, channels: list[str]) -> list[s.CurveInfo]:
+    """Channels with their keys."""
+    found = []
+    for name in channels:
+        if name not in program.channels:
+            raise CoreError(f"The take has no channel {name}.")
+        c = program.channels[name]
+        channel = program.info[c][2]
+        kept = program.take.curves.get(name, EMPTY)
+        found.append(
+            s.CurveInfo(
+                channel=name, label=_reading(program, c), unit=channel.trait.unit, kind=channel.kind,
+                system=channel.system, default=float(program.defaults[c]),
+                keys=[s.CurveKey(**k._asdict()) for k in kept.all_keys()],
+            )
+        )  # fmt: skip
+    return found
+
+
+def _reading(program: Program, channel: int) -> str:
+    """A channel as the animator reads it: by its joint, or by its name alone where it is a control's."""
+    _member, part, info = program.info[channel]
+    return info.reading if info.control in part.joints else info.label or info.name
+
+
+# --- strands --------------------------------------------------------------------------------------------
+
+
+def strands(program: Program, found: list[Finding], only: Sequence[tuple[str, str]] | None = None) -> list[s.Strand]:
+    """One strand for every part of the cast, or for some, characters first."""
+    rank = {"character": 0, "prop": 1, "set": 2}
+    members = [m.id for m in sorted(program.scene.members, key=lambda m: rank[m.kind])]
+    rows = []
+    for bound in sorted(program.bounds.values(), key=lambda b: members.index(b.member.id)):
+        if only is not None and bound.id not in only:
+            continue
+        member, part = bound.member, bound.part
+        shares = program.sample(program.take.frames, LEAVING, bound.driver_channels)
+        level = np.zeros(len(program.take.frames))
+        for k, share in enumerate(shares):
+            level += share * (k + 1 - level)
+        names = [*bound.systems, BOTH]
+        rows.append(
+            s.Strand(
+                member=member.id, part=part.name, label=member.row_label(part), side=part.side, kind=part.kind,
+                main=len(bound.keyed_systems) > 1, systems=system_infos(bound), level=_runs(program, level.round(4)),
+                states=[(f, names[int(k)]) for f, k in _runs(program, bound.driving(shares))],
+                keys=_strand_keys(program, bound), follows=follows(program, bound),
+                findings=[finding_info(f) for f in found if (f.member, f.part) == bound.id],
+            )
+        )  # fmt: skip
+    return rows
+
+
+def system_infos(bound: Bound) -> list[s.SystemInfo]:
+    keyed = set(bound.keyed_systems)
+    return [s.SystemInfo(name=n, label=bound.label_of(n), keyed=n in keyed) for n in bound.systems]
+
+
+def _runs(program: Program, values: np.ndarray) -> list[tuple[int, float]]:
+    """(whole frame, value) wherever a value changes from one frame of the take to the next."""
+    frames = program.take.frames
+    starts = np.flatnonzero(np.concatenate([[True], values[1:] != values[:-1]]))
+    return [(int(frames[k]), float(values[k])) for k in starts]
+
+
+def _belongs(channel: Channel) -> str:
+    """What a key of a channel is told as on a strand: its system, "drive" or "offset"."""
+    return "drive" if channel.kind == "share" else channel.system or "offset"
+
+
+def _strand_keys(program: Program, bound: Bound) -> list[s.StrandKey]:
+    """Times at which any channel of the part is keyed; what it follows has a bar of its own."""
+    marks: dict[float, tuple[set[str], bool]] = {}
+    for c in set(bound.own.values()) - set(bound.weight_channels):
+        channel = program.info[c][2]
+        for row in program.curve(c).numbers[:, :3].tolist():
+            systems, split = marks.setdefault(row[0], (set(), False))
+            systems.add(_belongs(channel))
+            marks[row[0]] = (systems, split or row[1] != row[2])
+    return [s.StrandKey(time=t, split=split, systems=sorted(systems)) for t, (systems, split) in sorted(marks.items())]
+
+
+def follows(program: Program, bound: Bound) -> list[s.Follow]:
+    """Stretches of frames over which a part's controls follow anchors."""
+    found = []
+    frames = program.take.frames
+    systems = {c.name: n for n, mine in bound.systems.items() for c in mine.system.controls(bound.part)}
+    for tether in program.take.tethers:
+        if tether.member != bound.member.id or tether.control not in bound.controls:
+            continue
+        released = [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
+        if not released:
+            continue
+        channels = np.array([program.channels[tether.weight_channel(w)] for w in released])
+        weight = program.sample(frames, LEAVING, channels).max(axis=0)
+        on = np.concatenate([[False], weight > 0.0, [False]])
+        edges = np.flatnonzero(on[1:] != on[:-1])
+        anchor = _anchor_label(program, tether.anchor_member, tether.anchor)
+        found += [
+            s.Follow(
+                anchor=anchor, system=systems[tether.control], first=float(frames[a]), last=float(frames[b - 1]),
+                weight=float(weight[a:b].max()),
+            )
+            for a, b in zip(edges[::2], edges[1::2], strict=True)
+        ]  # fmt: skip
+    return found
+
+
+def _anchor_label(program: Program, member_id: str, anchor: str) -> str:
+    if member_id == WORLD:
+        return "the world"
+    member = program.scene.member(member_id)
+    if member.kind != "character":
+        return member.name.lower()
+    for part in member.parts:
+        if anchor in part.joints:
+            # Of a part with one end, its name says which joint is meant; of others the joint's own does.
+            one = program.bound(member.id, part.name).controls
+            return f"{member.name}'s {part.label if one else anchor}"
+    return f"{member.name}'s {anchor}"
+
+
+# --- card -----------------------------------------------------------------------------------------------
+
+
+def card(program: Program, member_id: str, part_name: str, frame: float) -> s.Card:
+    """A part at a frame, with the values of its systems and how far the idle ones stand off."""
+    bound = program.bound(member_id, part_name)
+    part, nodes = bound.part, bound.nodes
+    here = program.evaluate([frame], only=program.fit_nodes([bound]))
+    shares = program.now(frame, bound.driver_channels)
+    driver = bound.state(shares[:, None]) or BOTH
+    places, turns, residuals, systems = [], [], [], []
+    for name, mine in bound.systems.items():
+        stored = program.now(frame, mine.channels)
+        driving = name == driver
+        fits = stored
+        if not driving or len(bound.systems) == 1:
+            fitted = fit(program, bound, name, here)
+            fits = fitted.values[:, 0]
+            residuals.append(float(fitted.position[0]))
+        if not driving and not mine.system.moves_alone:
+            idle = program.evaluate([frame], overrides={**bound.drive_to(name)}, only=nodes)
+            places.append(float(np.linalg.norm(idle.pos[0, nodes] - here.pos[0, nodes], axis=-1).max()))
+            turns.append(float(rotation_distance(idle.rot[0, nodes], here.rot[0, nodes]).max()))
+        rows = [
+            _card_channel(program, int(c), v, f, frame, driving)
+            for c, v, f in zip(mine.channels, stored, fits, strict=True)
+        ]
+        systems.append(
+            s.CardSystem(
+                system=name,
+                label=bound.label_of(name),
+                keyed=not mine.system.moves_alone,
+                driving=driving,
+                channels=rows,
+            )
+        )
+    if driver == BOTH:
+        k = max(n for n, v in enumerate(shares) if v > 0.0)
+        says = f"Half and half ({shares[k]:.2f} of {bound.label_of(bound.drivers[k][0])}) drive here"
+        rule = "Let one system drive here before posing."
+    else:
+        label = bound.label_of(driver)
+        says = f"{label[0].upper()}{label[1:]} drives here" if len(bound.systems) > 1 else ""
+        adjusts = bound.systems[driver].system.moves_alone
+        rule = (
+            "Letting go of a drag keys an adjustment on top of the capture, at this frame."
+            if adjusts else f"Letting go of a drag keys what was dragged, at this frame, in {label}."
+        )  # fmt: skip
+    in_system = {int(c) for mine in bound.systems.values() for c in mine.channels}
+    others = [c for c in sorted(set(bound.own.values())) if c not in in_system]
+    values = program.now(frame, others)
+    return s.Card(
+        member=member_id, part=part_name, label=part.label, side=part.side, kind=part.kind, driver=driver, says=says,
+        systems=systems, others=[_card_channel(program, c, v, v, frame, True) for c, v in zip(others, values, strict=True)],
+        idle_place=max(places, default=None), idle_turn=max(turns, default=None), residual=max(residuals, default=None),
+        follows=[f for f in follows(program, bound) if f.first <= frame <= f.last], rule=rule,
+    )  # fmt: skip
+
+
+def _card_channel(program: Program, c: int, value: float, fits: float, frame: float, live: bool) -> s.CardChannel:
+    member, part, channel = program.info[c]
+    bound = program.bound(member, part.name)
+    held = any(bool(mine.held[k]) for mine in bound.systems.values() for k in np.flatnonzero(mine.channels == c))
+    least, most = (float(x) if np.isfinite(x) else None for x in channel.bounds)
+    return s.CardChannel(
+        name=program.channel_names()[c], label=_reading(program, c), unit=channel.trait.unit, kind=channel.kind, locked=held,
+        least=least, most=most, value=float(value), fits=float(fits),
+        keyed=program.curve(c).find(frame) is not None, live=live,
+    )  # fmt: skip
+
+
+def pose_strip(program: Program, count: int = 9) -> s.PoseStrip:
+    """Bones of the characters at a few frames, as seen from the front left."""
+    frames = np.linspace(program.take.first, program.take.last, count).round()
+    poses = program.evaluate(frames)
+    x, z = np.cos(0.6), np.sin(0.6)
+    pictures: list[list[tuple[float, float, float, float]]] = [[] for _ in frames]
+    for member in program.scene.members:
+        if member.kind != "character":
+            continue
+        base = program.nodes[member.id, member.skeleton.joints[0].name]
+        for j, parent in enumerate(member.skeleton.parents):
+            if parent < 0:
+                continue
+            a = program.nodes[member.id, member.skeleton.joints[parent].name]
+            b = program.nodes[member.id, member.skeleton.joints[j].name]
+            for f, picture in enumerate(pictures):
+                p, q = poses.pos[f, a] - poses.pos[f, base], poses.pos[f, b] - poses.pos[f, base]
+                picture.append((float(p[0] * x - p[2] * z), float(p[1]), float(q[0] * x - q[2] * z), float(q[1])))
+    return s.PoseStrip(frames=frames.tolist(), bones=pictures)
