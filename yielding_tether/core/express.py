@@ -205,7 +205,8 @@ def expressed(
     names = program.channel_names()
     near = program.now(start, mine.channels)
     fitted = fit_along(motion, bound, system, times, np.isin(times, both_sides), near)
-    blocked = stepped_intervals(program, source, times)
+    # On top of motion of its own nothing stands still.
+    blocked = np.zeros(len(times), dtype=bool) if mine.system.moves_alone else stepped_intervals(program, source, times)
     signs = _signs(program, bound, system, times)
     found: Curves = {}
     for k, c in enumerate(mine.channels):

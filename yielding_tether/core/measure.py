@@ -13,7 +13,7 @@ from .transforms import Floats, Ints, inverse, multiply, rotation_distance
 #: One-sided first difference of fourth order on five points a step apart (B. Fornberg, 1988).
 STENCIL = np.array([-25.0 / 12.0, 4.0, -3.0, 4.0 / 3.0, -0.25])
 #: The widest step of the stencil, in frames, and how often it is made finer by FINER until a speed converges.
-STEP, FINER, ROUNDS = 1.0 / 32.0, 4.0, 4
+STEP, FINER, ROUNDS = 1.0 / 64.0, 4.0, 4
 #: A speed has converged where a finer step changes it by less than this share, and this much (metres or radians a frame).
 CONVERGED, SETTLED = 0.02, 2e-6
 

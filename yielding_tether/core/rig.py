@@ -432,19 +432,22 @@ class Rig:
         )  # fmt: skip
         self._check_locks(part, own)
         for system in systems:
-            mine = [c for c in system.channels(part) if c.poses]
-            held = np.array([c.access == "locked" or self._locked(part, c) for c in mine])
+            described = [c for c in system.channels(part) if c.poses]
+            held = np.array([c.access == "locked" or self._locked(part, c) for c in described])
             bound.systems[system.name] = BoundSystem(
-                system, np.array([own[c.control, c.name] for c in mine], dtype=np.int64), held,
-                np.array([c.standard for c in mine]), np.array([c.trait.stepped for c in mine]),
-                np.array([c.trait.wraps for c in mine]), np.array([c.bounds for c in mine]),
+                system, np.array([own[c.control, c.name] for c in described], dtype=np.int64), held,
+                np.array([c.standard for c in described]), np.array([c.trait.stepped for c in described]),
+                np.array([c.trait.wraps for c in described]), np.array([c.bounds for c in described]),
             )  # fmt: skip
         for system in systems:
             for control in system.controls(part):
                 if control.releases:
                     bound.controls[control.name] = self._control(bound, control, rests)
-        for bound_system in bound.systems.values():
-            bound_system.data = bound_system.system.bind(bound)
+        for mine in bound.systems.values():
+            mine.data = mine.system.bind(bound)
+            for channel, value in mine.system.defaults(bound).items():
+                self._defaults[channel] = value
+                mine.standard[mine.channels == channel] = value
         self.bounds[bound.id] = bound
         if len(systems) > 1:
             first = self.shown

@@ -89,6 +89,10 @@ class System:
         """What never changes for a part: kept as the bound system's `data`."""
         return None
 
+    def defaults(self, bound: Bound) -> dict[int, float]:
+        """Values without keys that depend on the body, by channel: what its rest pose needs."""
+        return {}
+
     def reads(self, bound: Bound, state: State) -> list[int]:
         """Nodes that its rows read beside what the part hangs from."""
         return []

@@ -119,6 +119,11 @@ class TwoSegment(System):
         part = cast("LimbPart", bound.part)
         return geometry(bound.offsets, bound.rests, part.hinge, part.bends_as == "rest")
 
+    def defaults(self, bound: Bound) -> dict[int, float]:
+        # A rest pose bent against the hinge is met by the other sign; which way the limb bends is the hinge's to say.
+        bend = bound.systems[self.name].data.constants[REST_BEND]
+        return {bound.own[ik_name(bound), "bend"]: -1.0 if bend < 0.0 else 1.0}
+
     def reads(self, bound: Bound, state: State) -> list[int]:
         return [bound.controls[ik_name(bound)].node]
 

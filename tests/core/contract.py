@@ -1,0 +1,169 @@
+"""What every part and every system must keep, whatever it is: a new part brings its tests by being registered here.
+
+`EXAMPLES` has a maker of random bodies for each registered kind of part; all tests of test_contract.py run over all of
+them, keyed and captured.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import dataclass, replace
+
+import numpy as np
+from numpy.random import Generator
+
+from yielding_tether.core.cast import Member
+from yielding_tether.core.curves import SMOOTH
+from yielding_tether.core.parts import PARTS, ChainPart, FkPart, FreePart, Part
+from yielding_tether.core.program import Program
+from yielding_tether.core.rig import Bound
+from yielding_tether.core.skeleton import Joint, Skeleton
+from yielding_tether.core.takes import Capture, Take
+from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
+
+from .worlds import limb_member, order, random_take, scene, stepped, unit
+
+
+@dataclass(frozen=True)
+class Example:
+    """A body with one part worth looking at."""
+
+    member: Member
+    part: str
+
+
+def free(rng: Generator) -> Example:
+    return Example(limb_member(rng), "body")
+
+
+def joints(rng: Generator) -> Example:
+    """A tree of joints, some of which move: a hand, say."""
+    parents = (-1, 0, 1, 2, 1, 4, 1)
+    names = ("root", "palm", "a1", "a2", "b1", "b2", "c1")
+    bones = Skeleton(tuple(
+        Joint(n, p, tuple(rng.uniform(-0.3, 0.3, 3).tolist()), unit(rng, 4))
+        for n, p in zip(names, parents, strict=True)
+    ))  # fmt: skip
+    moves = tuple(bool(x) for x in rng.random(6) < 0.4)
+    tree = FkPart("hand", "hand", names[1:], tuple(order(rng) for _ in range(6)), moves)
+    return Example(
+        Member("tree", "Tree", "character", bones, (FreePart("root", "root", "root", order(rng)), tree)), "hand"
+    )
+
+
+def limb(rng: Generator) -> Example:
+    seed = int(rng.integers(6))
+    return Example(limb_member(rng, straight_rest=seed % 2 == 0, moves=seed % 3 == 0), "limb")
+
+
+def chain(rng: Generator) -> Example:
+    """Three to six segments, some of them helper joints of no length, with any axes, hinges and curls."""
+    count = int(rng.integers(4, 8))
+    middle = int(rng.integers(1, count - 1))
+    straight = bool(rng.random() < 0.3)
+    way = np.array(unit(rng, 3))
+    bones = [Joint("root", -1, (0.0, 1.0, 0.0), unit(rng, 4)), Joint("base", 0, (0.1, 0.0, 0.0), unit(rng, 4))]
+    for k in range(count):
+        direction = way if straight else np.array(unit(rng, 3))
+        # A helper joint lies where its parent is; the joints about which the limb bends do not.
+        length = (
+            0.0 if 1 < k < count - 1 and k not in (middle, middle + 1) and rng.random() < 0.3 else rng.uniform(0.1, 0.5)
+        )
+        rest = (0.0, 0.0, 0.0, 1.0) if straight else unit(rng, 4)
+        bones.append(Joint(f"c{k}", k + 1, tuple((direction * length).tolist()), rest))
+    names = tuple(f"c{k}" for k in range(count))
+    part = ChainPart(
+        "chain", "chain", names, tuple(order(rng) for _ in names), middle, unit(rng, 3),
+        tuple(unit(rng, 3) for _ in names), tuple(float(x) for x in rng.uniform(-2, 2, count)), order(rng), "left",
+        tuple(bool(x) for x in rng.random(count) < 0.3),
+    )  # fmt: skip
+    carrier = FkPart("carrier", "carrier", ("base",), (order(rng),), (False,))
+    member = Member(
+        "chain", "Chain", "character", Skeleton(tuple(bones)), (FreePart("root", "root", "root"), carrier, part)
+    )
+    return Example(member, "chain")
+
+
+EXAMPLES: dict[str, Callable[[Generator], Example]] = {"free": free, "fk": joints, "limb": limb, "chain": chain}
+assert set(EXAMPLES) == set(PARTS), "every registered part needs an example here"
+
+
+def posed(rng: Generator, example: Example, spread: float = 0.6) -> Program:
+    """The body with random smooth keys on everything but what switches."""
+    skip = ("drive", "bend", "captured", "carry", "twist")
+    return Program(
+        scene(example.member), random_take(rng, (example.member,), spread=spread, kinds=(SMOOTH,), skip=skip)
+    )
+
+
+def captured(rng: Generator, example: Example) -> Program:
+    """The same motion as a capture of the body, two frames a sample, with keys of its own under it."""
+    program = posed(rng, example)
+    frames = np.arange(0.0, 61.0, 2.0)
+    offsets, turns = local_motion(program, example.member, frames)
+    take = replace(program.take, captures={example.member.id: Capture(offsets, turns, 0.0, 2.0)})
+    return Program(scene(example.member), take)
+
+
+def local_motion(program: Program, member: Member, frames: Floats) -> tuple[Floats, Floats]:
+    """Local offsets (F, J, 3) and rotations (F, J, 4) of a body at these frames, neighbours in one hemisphere."""
+    nodes = program.joints([member.id])[1]
+    poses = program.evaluate(frames)
+    offsets, turns = poses.pos[:, nodes].copy(), poses.rot[:, nodes].copy()
+    for j, p in enumerate(member.skeleton.parents):
+        if p >= 0:
+            back = inverse(poses.rot[:, nodes[p]])
+            offsets[:, j] = rotate(back, poses.pos[:, nodes[j]] - poses.pos[:, nodes[p]])
+            turns[:, j] = multiply(back, poses.rot[:, nodes[j]])
+    for k in range(1, len(turns)):
+        turns[k, np.sum(turns[k] * turns[k - 1], axis=-1) < 0.0] *= -1.0
+    return offsets, turns
+
+
+def programs(seed: int, kind: str) -> list[tuple[Program, Bound]]:
+    """One random body of a kind of part, keyed and captured."""
+    rng = np.random.default_rng(seed)
+    example = EXAMPLES[kind](rng)
+    found = []
+    for program in (posed(rng, example), captured(rng, example)):
+        found.append((program, program.bound(example.member.id, example.part)))
+    return found
+
+
+def random_values(rng: Generator, bound: Bound, system: str, count: int) -> Floats:
+    """(K, count) channel values of a system, any angle, places within reach of a body, either sign."""
+    mine = bound.systems[system]
+    values = rng.uniform(-np.pi, np.pi, (len(mine.channels), count))
+    lengths = ~mine.wraps & ~mine.stepped
+    values[lengths] = rng.uniform(-0.5, 0.5, (int(lengths.sum()), count))
+    values[mine.stepped] = rng.choice([-1.0, 1.0], (int(mine.stepped.sum()), count))
+    return values
+
+
+def at_rest(example: Example) -> Program:
+    """The body without keys."""
+    return Program(scene(example.member), Take("rest", random_take(np.random.default_rng(0), ()).rate, 0, 1))
+
+
+def driven(program: Program, bound: Bound, system: str) -> Program:
+    """The program with one system of a part driving throughout."""
+    names = program.channel_names()
+    return program.with_curves({names[c]: stepped((0.0, v)) for c, v in bound.drive_to(system).items()})
+
+
+def kinds() -> list[str]:
+    return list(EXAMPLES)
+
+
+__all__ = [
+    "EXAMPLES",
+    "Example",
+    "Part",
+    "at_rest",
+    "captured",
+    "driven",
+    "kinds",
+    "posed",
+    "programs",
+    "random_values",
+]
