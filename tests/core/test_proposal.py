@@ -3,20 +3,21 @@
 from __future__ import annotations
 
 import unittest
+from fractions import Fraction
 
 import numpy as np
 
 from yielding_tether.core.cast import Member
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.fitting import fit
-from yielding_tether.core.parts import LimbPart
+from yielding_tether.core.parts import ChainPart, FkPart, LimbPart
 from yielding_tether.core.program import Program
-from yielding_tether.core.proposal import find_hinge, find_limbs, propose
+from yielding_tether.core.proposal import Run, find_hinge, find_limbs, propose
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene, Take
 from yielding_tether.demo.marl import marl
 
-from .readings import limbs_of
+from .readings import guides_of, limbs_of
 from .worlds import random_take
 
 V = tuple[float, float, float]
@@ -104,16 +105,92 @@ class Structure(unittest.TestCase):
         found = {p.joints for p in propose(skeleton(*rows)).parts if isinstance(p, LimbPart)}
         self.assertEqual(found, {("p2", "p3", "p4"), ("q2", "q3", "q4"), ("p7", "p8", "p9"), ("q7", "q8", "q9")})
 
-    def test_limbs_through_twist_joints_are_left_in_fk_with_a_note(self) -> None:
-        rows: list[tuple[str, str, V]] = [("root", "", (0, 1, 0)), ("chest", "root", (0, 0.5, 0))]
-        for side, sign in (("Left", 1.0), ("Right", -1.0)):
-            chain = ["Arm", "ArmRoll", "ForeArm", "ForeArmRoll", "Hand"]
+    def test_helper_joints_are_driven_along_whatever_they_are_called(self) -> None:
+        """Within a segment, at its start, beside it, of no length: every limb is found, complete, and nothing is lost."""
+        bends = {"Left": (0.0, 0.0, 1.0), "Right": (0.0, 0.0, -1.0)}
+        for seed in range(30):
+            rng = np.random.default_rng(seed)
+            rows: list[tuple[str, str, V]] = [
+                ("q0", "", (0, 0.95, 0)), ("q1", "q0", (0, 0.25, 0)), ("q2", "q1", (0, 0.25, 0)),
+                ("q3", "q2", (0, 0.12, 0)), ("q4", "q3", (0, 0.15, 0)),
+            ]  # fmt: skip
+            helped = int(rng.integers(4))
+            corners = {}
+            for n, (letter, sign, top) in enumerate((("a", 1, "q2"), ("b", -1, "q2"), ("c", 1, "q0"), ("d", -1, "q0"))):
+                arm = letter in "ab"
+                way = np.array([sign, 0.0, 0.0]) if arm else np.array([0.0, -1.0, 0.0])
+                lengths = (0.28, 0.26, 0.09) if arm else (0.42, 0.41, 0.06)
+                rows.append((f"{letter}0", top, (0.12 * sign, 0.05 if arm else -0.05, 0.0)))
+                above = f"{letter}0"
+                for k, length in enumerate(lengths):
+                    name = f"{letter}{k + 1}"
+                    shares = [1.0]
+                    if n == helped and k < 2:
+                        kind = rng.integers(3)
+                        cut = float(rng.uniform(0.2, 0.6))
+                        shares = [[cut, 1.0 - cut], [0.0, 1.0], [1.0]][kind] if k or kind != 1 else [1.0]
+                        if kind == 2:
+                            rows.append((f"x{k}", above, tuple((way * length * cut).tolist())))  # type: ignore[arg-type]
+                    for h, share in enumerate(shares):
+                        last = h == len(shares) - 1
+                        made = name if last else f"h{k}{h}"
+                        rows.append((made, above, tuple((way * length * share).tolist())))  # type: ignore[arg-type]
+                        above = made
+                corners[letter] = (f"{letter}0", f"{letter}1", f"{letter}2")
+            bones = skeleton(*rows)
+            motion = np.zeros((24, len(bones), 4))
+            motion[..., 3] = 1.0
+            half = np.radians(np.linspace(5, 60, 24)) / 2.0
+            for letter, corner in corners.items():
+                axis = np.array(bends["Left" if letter in "ac" else "Right"] if letter in "ab" else (1.0, 0.0, 0.0))
+                motion[:, bones.index[corner[1]]] = np.c_[axis * np.sin(half)[:, None], np.cos(half)]
+            for rotations in (None, motion):
+                proposal = propose(bones, rotations)
+                found = {}
+                for p in proposal.parts:
+                    if isinstance(p, LimbPart):
+                        found[p.joints[0][0]] = p.joints
+                    elif isinstance(p, ChainPart):
+                        found[p.joints[0][0]] = (p.joints[0], p.joints[p.middle], p.joints[-1])
+                with self.subTest(seed=seed, motion=rotations is not None):
+                    same = {k: (v[0], v[2]) for k, v in found.items()}
+                    self.assertEqual(same, {k: (v[0], v[2]) for k, v in corners.items()})
+                    if rotations is not None:
+                        self.assertEqual(found, corners)
+                    roles = {p.joints[0][0]: p.role for p in proposal.parts if p.role in ("arm", "leg")}
+                    self.assertEqual(roles, {"a": "arm", "b": "arm", "c": "leg", "d": "leg"})
+                    extra = [j.name for j in bones.joints if j.name[0] in "hx"]
+                    self.assertTrue(all(any(name in note for note in proposal.notes) for name in extra), proposal.notes)
+                    Member("m", "M", "character", bones, proposal.parts)
+
+    def test_a_body_gets_spine_neck_head_hands_and_feet_as_parts(self) -> None:
+        names = {p.name for p in propose(marl().skeleton).parts}
+        self.assertLessEqual({"root", "spine", "head", "shoulder.L", "shoulder.R", "arm.L.tip", "leg.R.tip"}, names)
+        self.assertNotIn("body", names)
+
+    def test_hind_legs_of_three_segments_and_a_tail_are_limbs_of_their_own(self) -> None:
+        rows: list[tuple[str, str, V]] = [
+            ("b0", "", (0, 0.8, 0)),
+            ("b1", "b0", (0, 0.02, 0.3)),
+            ("b2", "b1", (0, 0.02, 0.3)),
+        ]
+        for letter, sign in (("p", 1.0), ("q", -1.0)):
             rows += [
-                (side + n, side + chain[k - 1] if k else "chest", (0.14 * sign, 0, 0)) for k, n in enumerate(chain)
-            ]
+                (f"{letter}f0", "b2", (0.1 * sign, -0.1, 0.0)), (f"{letter}f1", f"{letter}f0", (0, -0.3, -0.05)),
+                (f"{letter}f2", f"{letter}f1", (0, -0.3, 0.04)), (f"{letter}f3", f"{letter}f2", (0, -0.03, 0.05)),
+                (f"{letter}h0", "b0", (0.1 * sign, -0.05, -0.05)), (f"{letter}h1", f"{letter}h0", (0, -0.25, 0.12)),
+                (f"{letter}h2", f"{letter}h1", (0, -0.22, -0.16)), (f"{letter}h3", f"{letter}h2", (0, -0.22, 0.06)),
+                (f"{letter}h4", f"{letter}h3", (0, -0.03, 0.06)),
+            ]  # fmt: skip
+        rows += [("n0", "b2", (0, 0.2, 0.1)), ("n1", "n0", (0, 0.2, 0.08)), ("n2", "n1", (0, 0.02, 0.15))]
+        rows += [(f"t{k}", f"t{k - 1}" if k else "b0", (0, 0.02, -0.09)) for k in range(6)]
         proposal = propose(skeleton(*rows))
-        self.assertFalse([p for p in proposal.parts if isinstance(p, LimbPart)])
-        self.assertTrue(any("Twist joints" in n for n in proposal.notes))
+        chains = {p.joints for p in proposal.parts if isinstance(p, ChainPart)}
+        self.assertEqual(chains, {
+            ("ph0", "ph1", "ph2", "ph3"), ("qh0", "qh1", "qh2", "qh3"), tuple(f"t{k}" for k in range(6)),
+        })  # fmt: skip
+        limbs = {p.joints for p in proposal.parts if isinstance(p, LimbPart)}
+        self.assertEqual(limbs, {("pf0", "pf1", "pf2"), ("qf0", "qf1", "qf2")})
 
     def test_fingers_are_no_limbs(self) -> None:
         joints = {j for p in propose(marl().skeleton).parts if isinstance(p, LimbPart) for j in p.joints}
@@ -121,10 +198,45 @@ class Structure(unittest.TestCase):
 
 
 class Hinges(unittest.TestCase):
+    def test_where_the_motion_bends_a_limb_the_motion_decides(self) -> None:
+        """A rest pose bent backward, by a hair or by a lot, turns no elbow round: bent frames have the sign +1."""
+        for degrees in (0.03, 0.06, 0.5, 5.0, 12.0):
+            for role, sign in (("arm", 1.0), ("leg", -1.0)):
+                back = -sign * np.radians(degrees)
+                bones = skeleton(
+                    ("r", "", (0, 1, 0)), ("u", "r", (0, -0.1, 0)), ("m", "u", (0, -0.4, 0)),
+                    ("e", "m", (0, -0.4 * float(np.cos(back)), 0.4 * float(np.sin(back)))),
+                )  # fmt: skip
+                angles = -sign * np.radians(np.linspace(degrees, 70.0, 30))
+                rotations = np.zeros((30, 4, 4))
+                rotations[..., 3] = 1.0
+                rotations[:, 2, 0], rotations[:, 2, 3] = np.sin(angles / 2), np.cos(angles / 2)
+                axis, found = find_hinge(bones, Run((1, 2, 3), (2,)), rotations, np.array([0.0, 0.0, 1.0]), role)
+                self.assertEqual(found, "motion")
+                part = LimbPart("l", "l", ("u", "m", "e"), ("xyz",) * 3, axis, bends_as="hinge")
+                rest = FkPart("r", "r", ("r",), ("xyz",), (False,))
+                member = Member("x", "X", "character", bones, (rest, part))
+                program = Program(Scene("s", (member,)), Take("t", Fraction(24), 0, 1))
+                limb = program.bound("x", "l")
+                # At rest both systems stand where the skeleton does, whatever the sign says there.
+                for system in limb.systems:
+                    posed = program.evaluate([0.0], overrides={**limb.drive_to(system)})
+                    np.testing.assert_allclose(posed.pos[0, limb.nodes], bones.rest_pose[0][1:], atol=1e-9)
+                bent = {limb.own["m", "rx"]: angles[10:]}
+                poses = program.evaluate(np.arange(20.0), overrides={**bent, **limb.drive_to("fk")})
+                values = fit(program, limb, "ik", poses).values
+                np.testing.assert_array_equal(values[9], 1.0)
+                guides = guides_of(program, limb, poses)
+                # The guide stands on the side of the middle joint.
+                a, b, c = (poses.pos[:, n] for n in limb.nodes)
+                aim = (c - a) / np.linalg.norm(c - a, axis=1, keepdims=True)
+                off = b - a - np.sum((b - a) * aim, axis=1, keepdims=True) * aim
+                self.assertGreater(np.sum((guides - a) * off, axis=1).min(), 0.0)
+
     def test_a_bent_rest_pose_shows_its_hinge(self) -> None:
         bones = many_legged(1)
         i, j, k = (bones.index[n] for n in ("p0a", "p0b", "p0c"))
-        axis, found = find_hinge(bones, i, j, k, None, np.array([0.0, 0.0, 1.0]), "leg")
+        axis, found = find_hinge(bones, Run((i, j, k), (j,)), None, np.array([0.0, 0.0, 1.0]), "leg")
         self.assertEqual(found, "rest")
         normal = np.cross(bones.offsets[j], bones.offsets[k])
         np.testing.assert_allclose(axis, normal / np.linalg.norm(normal), atol=1e-12)
@@ -135,7 +247,7 @@ class Hinges(unittest.TestCase):
         )
         forward = np.array([0.0, 0.0, 1.0])
         for role, way in (("leg", -1.0), ("arm", 1.0)):
-            axis, found = find_hinge(bones, 1, 2, 3, None, forward, role)
+            axis, found = find_hinge(bones, Run((1, 2, 3), (2,)), None, forward, role)
             self.assertEqual(found, "guess")
             # A positive turn about the hinge moves the lower segment forward or backward.
             self.assertAlmostEqual(float(np.cross(axis, [0, -1, 0]) @ forward), way)

@@ -1,20 +1,23 @@
-"""Proposing parts for a bare skeleton: limbs by structure first, by names where structure says nothing.
+"""Proposing parts for bare skeletons: by structure first, by motion where there is some, by names where both are silent.
 
-A two-segment limb is a run of three joints with two long segments that has a partner of the same lengths
-elsewhere in the skeleton. Hinges come from a bent rest pose, then from the motion, then from what the limb is.
+A limb is a run of joints with two long segments (or three, zigzag, as of a hind leg) that has a partner of the same lengths
+elsewhere in the skeleton. Helper joints within its segments, or beside them, are told by where they lie and by not
+bending: they are driven along. Hinges come from the motion where it bends the limb, then from a bent rest pose, then from
+what the limb is. What is no limb is the body: spine, neck and head, collars, hands and feet, tails.
 """
 
 from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from itertools import pairwise
 
 import numpy as np
 
 from .cast import Shape
-from .parts import FkPart, FreePart, LimbPart, Part, Side
+from .parts import ChainPart, FkPart, FreePart, LimbPart, Part, Side
 from .skeleton import Skeleton
-from .transforms import Floats, inverse, rotate
+from .transforms import Floats, inverse, multiply, rotate
 
 #: Shortest segment of a limb, as a share of the skeleton's greatest extent.
 LONG = 0.08
@@ -22,10 +25,21 @@ LONG = 0.08
 ALIKE = 0.15
 #: Bend (radians) from which a rest pose, or a motion, shows its hinge.
 BENT_REST, BENT_MOTION = np.radians(8.0), np.radians(4.0)
+#: A helper joint lies within this share of a segment's length from the segment itself.
+ASIDE = 0.06
+#: Without a motion, a joint this far along a segment may as well be its end.
+LATE = 0.75
+#: A joint within a segment that swings more than this (radians), and this share of the limb's own bend, is no helper.
+SWINGS, SWINGS_SHARE = np.radians(10.0), 0.25
+#: A third segment belongs to a limb where it is at least this share of the other two.
+THIRD = 0.45
+#: How much an inner joint of a zigzag limb curls as the limb is shortened by its whole length (radians).
+CURL = 2.0
+#: Joints of a tail, at least.
+TAIL = 4
 
 _LEFT = re.compile(r"(left|(^|[\W_])l([\W_]|$)|^l(?=[A-Z])|(^|[\W_])lf)", re.IGNORECASE)
 _RIGHT = re.compile(r"(right|(^|[\W_])r([\W_]|$)|^r(?=[A-Z])|(^|[\W_])rt)", re.IGNORECASE)
-_TWIST = re.compile(r"(roll|twist)", re.IGNORECASE)
 _LIMB = re.compile(r"(arm|elbow|wrist|leg|thigh|shin|calf|knee|ankle|femur|tibia|humerus)", re.IGNORECASE)
 
 
@@ -38,123 +52,394 @@ class Proposal:
     notes: tuple[str, ...]
 
 
+@dataclass(frozen=True)
+class Run:
+    """A limb in a skeleton: its joints from the root to the end, where it bends, and other joints that bend with it; all
+    else between its ends are helpers."""
+
+    path: tuple[int, ...]
+    bends: tuple[int, ...]
+
+    @property
+    def root(self) -> int:
+        return self.path[0]
+
+    @property
+    def middle(self) -> int:
+        return self.bends[0]
+
+    @property
+    def end(self) -> int:
+        return self.path[-1]
+
+    @property
+    def corners(self) -> tuple[int, ...]:
+        """Joints between which its segments run."""
+        return (self.root, *self.bends, self.end)
+
+    @property
+    def helpers(self) -> tuple[int, ...]:
+        return tuple(j for j in self.path if j not in self.corners)
+
+
 def propose(skeleton: Skeleton, rotations: Floats | None = None, orders: dict[str, str] | None = None) -> Proposal:
-    """Parts for a skeleton. rotations: (S, J, 4) local rotations of some motion, for the hinges of limbs that
-    are straight at rest; orders: rotation order by joint, "zxy" where not given."""
-    triples, notes = find_limbs(skeleton)
+    """Parts for a skeleton. rotations: (S, J, 4) local rotations of some motion, for what a rest pose does not tell;
+    orders: rotation order by joint, "zxy" where not given."""
+    bones = _Bones(skeleton, rotations)
+    runs, notes = bones.limbs()
     order = {joint.name: (orders or {}).get(joint.name, "zxy") for joint in skeleton.joints}
-    forward = _forward(skeleton, triples)
-    limbs = _name_limbs(skeleton, triples, forward)
-    parts: list[Part] = [FreePart("root", "root", skeleton.joints[0].name, order[skeleton.joints[0].name])]
-    taken = {skeleton.joints[0].name}
-    tips: list[FkPart] = []
-    for (i, j, k), name, label, side, role in limbs:
-        joints = tuple(skeleton.joints[n].name for n in (i, j, k))
-        hinge, found = find_hinge(skeleton, i, j, k, rotations, forward, role)
+    forward = _forward(skeleton, runs)
+    name_of = [joint.name for joint in skeleton.joints]
+    limbs = _name_limbs(skeleton, runs, forward)
+    parts: list[Part] = []
+    tips: list[Part] = []
+    taken = {0}
+    for run, name, label, side, role in limbs:
+        hinge, found = find_hinge(skeleton, run, rotations, forward, role)
         if found == "guess":
             notes.append(f"The hinge of the {label} is a guess: it is straight at rest and never bends in the motion.")
-        parts.append(
-            LimbPart(
-                name,
-                label,
-                (joints[0], joints[1], joints[2]),
-                (order[joints[0]], order[joints[1]], order[joints[2]]),
-                hinge,
-                order[joints[2]],
-                side,
-                hinge_from=found,
-                role=role,
+        joints = tuple(name_of[j] for j in run.path)
+        turns = tuple(order[j] for j in joints)
+        if len(joints) == 3:
+            limb: Part = LimbPart(
+                name, label, (joints[0], joints[1], joints[2]), (turns[0], turns[1], turns[2]), hinge, turns[2], side,
+                hinge_from=found, role=role, bends_as="hinge",
             )  # fmt: skip
-        )
-        taken.update(joints)
-        rest = [skeleton.joints[n].name for n in sorted(skeleton.descendants(k) - {k})]
-        if rest:
-            tips.append(
-                _fk(
-                    f"{name}.tip",
-                    f"{label.split()[0]} {'hand' if role == 'arm' else 'toes'}",
-                    rest,
-                    order,
-                    side,
-                )
+        else:
+            hinges, curls = _curls(skeleton, run)
+            limb = ChainPart(
+                name, label, joints, turns, run.path.index(run.middle), hinge, hinges, curls, turns[-1], side,
+                hinge_from=found, role=role,
+            )  # fmt: skip
+        parts.append(limb)
+        taken |= set(run.path)
+        beside = [j for j in sorted(bones.helpers_beside(run)) if j not in taken]
+        if run.helpers or beside:
+            told = ", ".join(name_of[j] for j in (*run.helpers, *beside))
+            many = len(run.helpers) + len(beside) > 1
+            notes.append(
+                f"{told}: {'helper joints' if many else 'a helper joint'} of the {label}, driven along with it."
             )
-            taken.update(rest)
-    body = [joint.name for joint in skeleton.joints if joint.name not in taken]
-    if body:
-        parts.insert(1, _fk("body", "body and head", body, order, "middle"))
-    return Proposal((*parts, *tips), tuple(body_shapes(skeleton, [t for t, *_ in limbs])), tuple(notes))
+        if beside:
+            tips.append(_fk(f"{name}.helpers", f"{label} helpers", [name_of[j] for j in beside], order, side))
+            taken |= set(beside)
+        below = [j for j in sorted(skeleton.descendants(run.end) - {run.end}) if j not in taken]
+        if below:
+            word = f"{label} {'hand' if role == 'arm' else 'toes'}".replace(f" {role} ", " ")
+            tips.append(_fk(f"{name}.tip", word, [name_of[j] for j in below], order, side))
+            taken |= set(below)
+    body = _body_parts(skeleton, [r for r, *_ in limbs], taken, order, limbs)
+    root = FreePart("root", "root", name_of[0], order[name_of[0]])
+    shapes = body_shapes(skeleton, [r.corners for r in runs])
+    return Proposal((root, *body, *parts, *tips), tuple(shapes), tuple(notes))
 
 
 def _fk(name: str, label: str, joints: list[str], order: dict[str, str], side: Side) -> FkPart:
     return FkPart(name, label, tuple(joints), tuple(order[j] for j in joints), (False,) * len(joints), side)
 
 
-def find_limbs(skeleton: Skeleton) -> tuple[list[tuple[int, int, int]], list[str]]:
-    """Joint triples of the limbs, the surest first, and notes on what was left out."""
-    pos, _ = skeleton.rest_pose
-    extent = float(np.ptp(pos, axis=0).max()) or 1.0
-    lengths = np.linalg.norm(skeleton.offsets, axis=1)
-    below = _reach_below(skeleton, lengths)
-    candidates: list[tuple[int, int, int]] = []
-    score: dict[tuple[int, int, int], float] = {}
-    notes: list[str] = []
-    for k, j in enumerate(skeleton.parents):
-        i = skeleton.parents[j] if j >= 0 else -1
-        # The first joint is the root: it places the body and is no limb's.
-        if i <= 0 or min(lengths[j], lengths[k]) < max(LONG * extent, 0.4 * max(lengths[j], lengths[k])):
-            continue
-        names = [skeleton.joints[n].name for n in (i, j, k)]
-        if any(_TWIST.search(name) for name in names):
-            continue
-        candidates.append((i, j, k))
-        # Long, with segments alike, and with little left beyond its end: what hangs from a wrist or an ankle is
-        # short, what hangs from an elbow is a forearm.
-        left = below[k] / lengths[k]
-        alike = min(lengths[j], lengths[k]) / max(lengths[j], lengths[k])
-        score[i, j, k] = (lengths[j] + lengths[k]) * alike / (1.0 + 4.0 * left * left)
-    candidates.sort(key=lambda t: -score[t])
-    if any(_TWIST.search(joint.name) for joint in skeleton.joints):
-        notes.append("Twist joints lie within segments here: a limb that runs through them is posed in FK.")
-    chosen: list[tuple[int, int, int]] = []
-    used: set[int] = set()
-    for t in candidates:
-        if used & set(t):
-            continue
-        inside = skeleton.descendants(t[0])
-        partners = [
-            u for u in candidates
-            if not (used & set(u)) and not (set(u) & inside) and t[0] not in skeleton.descendants(u[0])
-            and abs(lengths[u[1]] - lengths[t[1]]) <= ALIKE * lengths[t[1]]
-            and abs(lengths[u[2]] - lengths[t[2]]) <= ALIKE * lengths[t[2]]
-        ]  # fmt: skip
-        if partners:
-            partner = min(
-                partners,
-                key=lambda u: (
-                    abs(_depth(skeleton, u[0]) - _depth(skeleton, t[0])),
-                    abs(pos[u[2], 1] - pos[t[2], 1]),
-                ),
-            )
-            chosen += [t, partner]
-            # What hangs below a limb belongs to its hand or foot.
-            used |= inside | skeleton.descendants(partner[0])
-    for t in candidates:
-        told = " ".join(skeleton.joints[n].name for n in t)
-        if not used & set(t) and len(_LIMB.findall(told)) >= 2:
-            chosen.append(t)
-            used |= skeleton.descendants(t[0])
-    if not chosen:
-        notes.append("No limbs were found: every joint is posed in FK.")
-    return chosen, notes
+# --- limbs ----------------------------------------------------------------------------------------------
 
 
-def _reach_below(skeleton: Skeleton, lengths: Floats) -> Floats:
-    """(J,) length of the longest run of segments below each joint."""
-    below = np.zeros(len(skeleton))
-    for j in range(len(skeleton) - 1, 0, -1):
-        parent = skeleton.parents[j]
-        below[parent] = max(below[parent], lengths[j] + below[j])
-    return below
+class _Bones:
+    """A skeleton with what is read of it again and again."""
+
+    def __init__(self, skeleton: Skeleton, rotations: Floats | None) -> None:
+        self.skeleton = skeleton
+        self.rotations = rotations if rotations is not None and len(rotations) else None
+        self.pos = skeleton.rest_pose[0]
+        self.extent = float(np.ptp(self.pos, axis=0).max()) or 1.0
+        self.lengths = np.linalg.norm(skeleton.offsets, axis=1)
+        self.below = np.zeros(len(skeleton))
+        for j in range(len(skeleton) - 1, 0, -1):
+            up = skeleton.parents[j]
+            self.below[up] = max(self.below[up], self.lengths[j] + self.below[j])
+        self.all_children: list[list[int]] = [[] for _ in range(len(skeleton))]
+        for j, up in enumerate(skeleton.parents):
+            if up >= 0:
+                self.all_children[up].append(j)
+        self.beside = self._beside()
+        self.children = [[c for c in found if c not in self.beside] for found in self.all_children]
+
+    def _beside(self) -> set[int]:
+        """Joints that lie beside a segment: nothing but helpers hang from them, and they lie on the segment to a sibling, or
+        where their parent is."""
+        found: set[int] = set()
+        for j in range(len(self.skeleton) - 1, 0, -1):
+            if not set(self.all_children[j]) <= found:
+                continue
+            siblings = [c for c in self.all_children[self.skeleton.parents[j]] if c != j and c not in found]
+            tip = self.skeleton.joints[j].tip
+            if tip is not None and np.linalg.norm(tip) > ASIDE * self.extent:
+                continue
+            deeper = [c for c in siblings if self.lengths[c] + self.below[c] > self.lengths[j] + self.below[j]]
+            off = self.skeleton.offsets[j]
+            alone = not self.all_children[j] and bool(deeper) and self.lengths[j] < 1e-3 * self.extent
+            if alone or any(_on_segment(off, self.skeleton.offsets[c]) for c in deeper):
+                found.add(j)
+        return found
+
+    def helpers_beside(self, run: Run) -> set[int]:
+        """Helper joints that hang from a limb's segments."""
+        found: set[int] = set()
+        for j in run.path[:-1]:
+            for c in self.all_children[j]:
+                if c in self.beside:
+                    found |= self.skeleton.descendants(c)
+        return found
+
+    def swing(self, j: int, towards: int) -> float:
+        """How far (radians, 95 %) a joint swings what lies towards a joint below it, in the motion; a turn about that
+        direction itself is none."""
+        if self.rotations is None:
+            return 0.0
+        rot = self.skeleton.rest_pose[1]
+        v = rotate(inverse(rot[j]), self.pos[towards] - self.pos[j])
+        size = float(np.linalg.norm(v))
+        if size < 1e-9:
+            return 0.0
+        moved = rotate(self.rotations[:, j], v / size)
+        # From where it is on the whole: a rest pose need not be one that the motion ever takes.
+        middle = moved.mean(axis=0)
+        middle /= max(float(np.linalg.norm(middle)), 1e-9)
+        return float(np.percentile(np.arccos(np.clip(moved @ middle, -1.0, 1.0)), 95))
+
+    def path_to(self, end: int, most: int) -> list[int]:
+        """Joints above one, itself first, as long as nothing branches between: at most so many."""
+        found = [end]
+        while len(found) < most:
+            up = self.skeleton.parents[found[-1]]
+            if up <= 0:
+                break
+            found.append(up)
+            if len(self.children[up]) != 1:
+                break
+        return found
+
+    def candidates(self) -> list[Run]:
+        """Runs that may be limbs: two long straight segments that meet in a joint, or three that go zigzag. Of runs that
+        differ only in where one of their segments begins or ends, the one whose segments are most alike."""
+        found: list[Run] = []
+        for k in range(1, len(self.skeleton)):
+            above = self.path_to(k, 12)
+            for b in range(2, len(above)):
+                path = tuple(reversed(above[: b + 1]))
+                if self.lengths[path[1]] < 1e-9 or self.lengths[k] < 1e-9:
+                    # A limb begins and ends where its segments do, not at a helper of no length.
+                    continue
+                run = self._bent(path)
+                if run is not None:
+                    found.append(run)
+        for of_root in (True, False):
+            best: dict[tuple[int, int], Run] = {}
+            for run in found:
+                key = (run.root if of_root else run.end, run.middle)
+                if key not in best or self.alike(run) > self.alike(best[key]):
+                    best[key] = run
+            found = list(best.values())
+        return found + [longer for run in found if (longer := self._longer(run)) is not run]
+
+    def alike(self, run: Run) -> float:
+        """How alike the segments of a run are, one at most; a plain run is preferred to one with helpers."""
+        lengths = self.segments(run)
+        found: float = min(lengths) / max(lengths) * 0.95 ** len(run.helpers)
+        return found
+
+    def _bent(self, path: tuple[int, ...]) -> Run | None:
+        """A run that bends in one joint between straight segments, if it does."""
+        found: tuple[float, Run] | None = None
+        for m in path[1:-1]:
+            if m != path[1] and self.lengths[m] < 1e-9 and self.rotations is None:
+                continue
+            run = Run(path, (m,))
+            lengths = self.segments(run)
+            if min(lengths) < max(LONG * self.extent, 0.4 * max(lengths)) or not self._straight(run):
+                continue
+            alike = min(lengths) / max(lengths)
+            swing = self.swing(m, self._next_apart(path, m))
+            others = [self.swing(h, self._next_apart(path, h)) for h in run.helpers]
+            if any(s > SWINGS and s > SWINGS_SHARE * swing for s in others):
+                continue
+            value = alike + 2.0 * swing
+            if found is None or value > found[0]:
+                found = value, run
+        return found[1] if found else None
+
+    def _next_apart(self, path: tuple[int, ...], j: int) -> int:
+        """The next joint of a path that does not lie where this one does."""
+        for c in path[path.index(j) + 1 :]:
+            if np.linalg.norm(self.pos[c] - self.pos[j]) > 1e-9:
+                return c
+        return path[-1]
+
+    def segments(self, run: Run) -> list[float]:
+        """Lengths of a run's segments."""
+        corners = run.corners
+        return [float(np.linalg.norm(self.pos[b] - self.pos[a])) for a, b in pairwise(corners)]
+
+    def _straight(self, run: Run) -> bool:
+        """Whether the helpers of a run lie on its segments."""
+        for a, b in pairwise(run.corners):
+            between = run.path[run.path.index(a) + 1 : run.path.index(b)]
+            bone = self.pos[b] - self.pos[a]
+            if not all(_on_segment(self.pos[h] - self.pos[a], bone) for h in between):
+                return False
+            # Near its end a segment may as well have ended: only a motion can tell.
+            late = [h for h in between if (self.pos[h] - self.pos[a]) @ bone > LATE * float(bone @ bone)]
+            if late and self.rotations is None:
+                return False
+        return True
+
+    def score(self, run: Run) -> float:
+        """Long, with segments alike, and with little left beyond its end: what hangs from a wrist or an ankle is short,
+        what hangs from an elbow is a forearm. Helpers are taken in, but a plain run is preferred."""
+        lengths = self.segments(run)
+        left = float(self.below[run.end]) / lengths[-1]
+        return sum(lengths) * self.alike(run) / (1.0 + 4.0 * left * left)
+
+    def limbs(self) -> tuple[list[Run], list[str]]:
+        """The limbs, the surest first, and notes on what was left out."""
+        skeleton, notes = self.skeleton, list[str]()
+        candidates = sorted(self.candidates(), key=lambda r: -self.score(r))
+        chosen: list[Run] = []
+        used: set[int] = set()
+        for run in candidates:
+            if used & set(run.path):
+                continue
+            inside = skeleton.descendants(run.root)
+            lengths = self.segments(run)
+            partners = [
+                u for u in candidates
+                if not (used & set(u.path)) and not (set(u.path) & inside) and run.root not in skeleton.descendants(u.root)
+                and len(u.bends) == len(run.bends)
+                and all(abs(a - b) <= ALIKE * b for a, b in zip(self.segments(u), lengths, strict=True))
+            ]  # fmt: skip
+            if partners:
+                partner = min(partners, key=lambda u: self._unlike(u, run))
+                chosen += [run, partner]
+                # What hangs below a limb belongs to its hand or foot.
+                used |= inside | skeleton.descendants(partner.root)
+        for run in candidates:
+            told = " ".join(skeleton.joints[n].name for n in run.corners)
+            if not used & set(run.path) and len(_LIMB.findall(told)) >= 2:
+                chosen.append(run)
+                used |= skeleton.descendants(run.root)
+        if not chosen:
+            notes.append("No limbs were found: every joint is posed in FK.")
+        return chosen, notes
+
+    def _unlike(self, a: Run, b: Run) -> tuple[float, float, float]:
+        """How far a run is from being the partner of another: in depth, in helpers, in height."""
+        depth = abs(_depth(self.skeleton, a.root) - _depth(self.skeleton, b.root))
+        return float(depth), float(len(a.path) != len(b.path)), abs(float(self.pos[a.end, 1] - self.pos[b.end, 1]))
+
+    def _longer(self, run: Run) -> Run:
+        """The run with a third segment, where it goes on zigzag through a long one that stands upright, as a hind leg does."""
+        below = self.children[run.end]
+        if len(below) != 1:
+            return run
+        end = below[0]
+        lengths = self.segments(run)
+        bone = self.pos[end] - self.pos[run.end]
+        size = float(np.linalg.norm(bone))
+        if size < max(THIRD * max(lengths), LONG * self.extent) or abs(bone[1]) < 0.7 * size:
+            return run
+        a, m, b = (self.pos[j] for j in run.corners)
+        first = np.cross(m - a, b - m) / (lengths[0] * lengths[1])
+        second = np.cross(b - m, bone) / (lengths[1] * size)
+        bent = min(np.linalg.norm(first), np.linalg.norm(second)) > np.sin(BENT_REST)
+        if not bent or float(first @ second) > 0.0:
+            return run
+        return Run((*run.path, end), (run.middle, run.end))
+
+
+def _on_segment(point: Floats, end: Floats) -> bool:
+    """Whether a point lies on the segment from the origin to an end, but for ASIDE of its length; not beyond its end."""
+    size = float(np.linalg.norm(end))
+    if size < 1e-9:
+        return float(np.linalg.norm(point)) < 1e-9
+    along = float(point @ end) / size
+    return (
+        -ASIDE * size <= along <= (1.0 - 1e-6) * size
+        and float(np.linalg.norm(point - along * end / size)) <= ASIDE * size
+    )
+
+
+def find_limbs(skeleton: Skeleton, rotations: Floats | None = None) -> tuple[list[Run], list[str]]:
+    """The limbs of a skeleton, the surest first, and notes on what was left out."""
+    return _Bones(skeleton, rotations).limbs()
+
+
+def _curls(skeleton: Skeleton, run: Run) -> tuple[tuple[tuple[float, float, float], ...], tuple[float, ...]]:
+    """For each joint of a run the axis about which it curls, in its own frame, and by how much; helpers do not."""
+    rot = skeleton.rest_pose[1]
+    pos = skeleton.rest_pose[0]
+    hinges, curls = [], []
+    for j in run.path:
+        axis, curl = np.array([1.0, 0.0, 0.0]), 0.0
+        if j in run.bends[1:]:
+            k = run.corners.index(j)
+            before, after = (pos[b] - pos[a] for a, b in ((run.corners[k - 1], j), (j, run.corners[k + 1])))
+            normal = np.cross(before, after)
+            axis = rotate(inverse(rot[j]), normal / np.linalg.norm(normal))
+            curl = CURL
+        hinges.append((float(axis[0]), float(axis[1]), float(axis[2])))
+        curls.append(curl)
+    return tuple(hinges), tuple(curls)
+
+
+def find_hinge(
+    skeleton: Skeleton, run: Run, rotations: Floats | None, forward: Floats, role: str
+) -> tuple[tuple[float, float, float], str]:
+    """Hinge axis (3,) of a limb in its upper frame and where it was found: "motion", "rest" or "guess".
+
+    Where the motion says how a limb bends, the motion decides, whatever a rest pose that is nearly straight may say."""
+    pos, rot = skeleton.rest_pose
+    i, m, k = run.root, run.middle, run.end if len(run.bends) == 1 else run.bends[1]
+    back = inverse(rot[i])
+    upper, lower = rotate(back, pos[m] - pos[i]), rotate(back, pos[k] - pos[m])
+    d1 = upper / np.linalg.norm(upper)
+    aside = lower - (lower @ d1) * d1
+    bent = float(np.arctan2(np.linalg.norm(aside), lower @ d1))
+    if rotations is not None and len(rotations):
+        d, asides = _moved(skeleton, run, m, k, rotations)
+        size = float(np.percentile(np.linalg.norm(asides, axis=1), 95))
+        if size >= np.sin(BENT_MOTION) and (bent < BENT_REST or np.arcsin(min(size, 1.0)) > bent):
+            _, _, axes = np.linalg.svd(asides, full_matrices=False)
+            bend = axes[0] * (1.0 if np.sum(asides @ axes[0]) >= 0.0 else -1.0)
+            return _hinge(d, bend - (bend @ d) * d), "motion"
+    if bent >= BENT_REST:
+        return _hinge(d1, aside), "rest"
+    # A knee folds backward, an elbow forward.
+    bend = rotate(back, -forward if role == "leg" else forward)
+    bend = bend - (bend @ d1) * d1
+    if np.linalg.norm(bend) < 1e-3:
+        bend = np.cross(d1, [1.0, 0.0, 0.0] if abs(d1[0]) < 0.6 else [0.0, 1.0, 0.0])
+    return _hinge(d1, bend), "guess"
+
+
+def _moved(skeleton: Skeleton, run: Run, m: int, k: int, rotations: Floats) -> tuple[Floats, Floats]:
+    """In the frame of a limb's root: the direction (3,) of its upper segment, and how far (S, 3) the lower one's direction
+    stands off it in a motion."""
+    place = np.zeros((len(rotations), 3))
+    turn = np.tile([0.0, 0.0, 0.0, 1.0], (len(rotations), 1))
+    at: dict[int, Floats] = {run.root: place}
+    for j in run.path[1 : run.path.index(k) + 1]:
+        place = place + rotate(turn, np.broadcast_to(skeleton.offsets[j], place.shape))
+        turn = multiply(turn, rotations[:, j])
+        at[j] = place
+    upper, lower = at[m], at[k] - at[m]
+    upper = upper / np.linalg.norm(upper, axis=1, keepdims=True)
+    lower = lower / np.linalg.norm(lower, axis=1, keepdims=True)
+    d = upper.mean(axis=0)
+    return d / np.linalg.norm(d), lower - np.sum(lower * upper, axis=1, keepdims=True) * upper
+
+
+def _hinge(d1: Floats, bend: Floats) -> tuple[float, float, float]:
+    """Axis about which the direction d1 turns towards `bend`."""
+    h = np.cross(d1, bend)
+    h = h / np.linalg.norm(h)
+    return (float(h[0]), float(h[1]), float(h[2]))
 
 
 def _depth(skeleton: Skeleton, joint: int) -> int:
@@ -165,12 +450,13 @@ def _depth(skeleton: Skeleton, joint: int) -> int:
     return depth
 
 
-def _forward(skeleton: Skeleton, triples: list[tuple[int, int, int]]) -> Floats:
+def _forward(skeleton: Skeleton, runs: list[Run]) -> Floats:
     """Unit vector (3,) in which the rest pose faces: along the feet, else +Z."""
     pos, rot = skeleton.rest_pose
-    ends = sorted(triples, key=lambda t: pos[t[2], 1])[:2]
+    ends = sorted(runs, key=lambda r: pos[r.end, 1])[:2]
     total = np.zeros(3)
-    for _, _, k in ends:
+    for run in ends:
+        k = run.end
         for j in sorted(skeleton.descendants(k)):
             joint = skeleton.joints[j]
             reach = pos[j] - pos[k] if j != k else np.zeros(3)
@@ -181,73 +467,152 @@ def _forward(skeleton: Skeleton, triples: list[tuple[int, int, int]]) -> Floats:
     return total / size if size > 1e-6 else np.array([0.0, 0.0, 1.0])
 
 
-def _name_limbs(
-    skeleton: Skeleton, triples: list[tuple[int, int, int]], forward: Floats
-) -> list[tuple[tuple[int, int, int], str, str, Side, str]]:
+def _name_limbs(skeleton: Skeleton, runs: list[Run], forward: Floats) -> list[tuple[Run, str, str, Side, str]]:
     pos, _ = skeleton.rest_pose
     left = np.cross([0.0, 1.0, 0.0], forward)
     middle = pos[0]
-    lowest = min((pos[t[2], 1] for t in triples), default=0.0)
+    lowest = min((pos[r.end, 1] for r in runs), default=0.0)
     extent = float(np.ptp(pos, axis=0).max()) or 1.0
     found = []
     count: dict[str, int] = {}
-    for t in triples:
-        names = " ".join(skeleton.joints[n].name for n in t)
+    for run in runs:
+        names = " ".join(skeleton.joints[n].name for n in run.corners)
         is_left, is_right = bool(_LEFT.search(names)), bool(_RIGHT.search(names))
         if is_left == is_right:
-            is_left = float((pos[t[2]] + pos[t[0]] - 2 * middle) @ left) > 0.0
+            is_left = float((pos[run.end] + pos[run.root] - 2 * middle) @ left) > 0.0
         side: Side = "left" if is_left else "right"
-        role = "leg" if pos[t[2], 1] < lowest + 0.15 * extent else "arm"
+        role = "leg" if pos[run.end, 1] < lowest + 0.15 * extent else "arm"
         label = f"{side} {role}"
         count[label] = count.get(label, 0) + 1
         number = f" {count[label]}" if count[label] > 1 else ""
-        found.append((t, f"{role}.{side[0].upper()}{number.strip()}", label + number, side, role))
+        found.append((run, f"{role}.{side[0].upper()}{number.strip()}", label + number, side, role))
     # Arms before legs, left before right: the order in which the animator meets them everywhere.
     return sorted(found, key=lambda f: (f[4], f[3], f[2]))
 
 
-def find_hinge(
-    skeleton: Skeleton, i: int, j: int, k: int, rotations: Floats | None, forward: Floats, role: str
-) -> tuple[tuple[float, float, float], str]:
-    """Hinge axis (3,) of a limb in its upper frame and where it was found: "rest", "motion" or "guess"."""
-    d1 = skeleton.offsets[j] / np.linalg.norm(skeleton.offsets[j])
-    d2 = skeleton.offsets[k] / np.linalg.norm(skeleton.offsets[k])
-    lower = rotate(skeleton.rests[j], d2)
-    aside = lower - (lower @ d1) * d1
-    if np.arctan2(np.linalg.norm(aside), lower @ d1) >= BENT_REST:
-        return _hinge(d1, aside), "rest"
-    if rotations is not None and len(rotations):
-        lowers = rotate(rotations[:, j], d2)
-        asides = lowers - (lowers @ d1)[:, None] * d1
-        if np.percentile(np.linalg.norm(asides, axis=1), 95) >= np.sin(BENT_MOTION):
-            _, _, axes = np.linalg.svd(asides, full_matrices=False)
-            bend = axes[0] * (1.0 if np.sum(asides @ axes[0]) >= 0.0 else -1.0)
-            return _hinge(d1, bend), "motion"
-    # A knee folds backward, an elbow forward.
-    up = skeleton.rest_pose[1][i]
-    bend = rotate(inverse(up), -forward if role == "leg" else forward)
-    bend = bend - (bend @ d1) * d1
-    if np.linalg.norm(bend) < 1e-3:
-        bend = np.cross(d1, [1.0, 0.0, 0.0] if abs(d1[0]) < 0.6 else [0.0, 1.0, 0.0])
-    return _hinge(d1, bend), "guess"
+# --- the body -------------------------------------------------------------------------------------------
 
 
-def _hinge(d1: Floats, bend: Floats) -> tuple[float, float, float]:
-    """Axis about which the direction d1 turns towards `bend`."""
-    h = np.cross(d1, bend)
-    h = h / np.linalg.norm(h)
-    return (float(h[0]), float(h[1]), float(h[2]))
+def _body_parts(
+    skeleton: Skeleton, runs: list[Run], taken: set[int], order: dict[str, str],
+    limbs: list[tuple[Run, str, str, Side, str]],
+) -> list[Part]:  # fmt: skip
+    """Spine, neck, head, collars and hips, tails: everything that no limb, hand or foot has taken."""
+    parents = skeleton.parents
+    name_of = [joint.name for joint in skeleton.joints]
+    pos = skeleton.rest_pose[0]
+    free = [j for j in range(1, len(skeleton)) if j not in taken]
+    if not free:
+        return []
+
+    def above(j: int) -> list[int]:
+        """Free joints from the root down to one."""
+        found = []
+        while j > 0:
+            if j in left:
+                found.append(j)
+            j = parents[j]
+        return found[::-1]
+
+    left = set(free)
+    made: list[tuple[str, str, list[int], Side]] = []
+    # Where the arms come together is the chest: from the root to there runs the spine.
+    arms = [above(run.root) for run, *_, role in limbs if role == "arm"]
+    chest: list[int] = []
+    if len(arms) > 1:
+        chest = [j for j in arms[0] if all(j in other for other in arms[1:])]
+    top = max(free, key=lambda j: float(pos[j, 1]))
+    head_path = [j for j in above(top) if j not in chest]
+    if not chest and len(head_path) > 2:
+        chest, head_path = head_path[:-2], head_path[-2:]
+    spine = [j for j in chest if j in left]
+    if spine:
+        made.append(("spine", "spine", spine, "middle"))
+        left -= set(spine)
+    # The head is the last joint of the run that leads highest, with what hangs from it.
+    in_line = [j for j in head_path if j in left and not any(j in arm for arm in arms)]
+    tails = _tails(skeleton, left, set(in_line))
+    if in_line and not any(set(in_line) & set(t) for t in tails):
+        branching = [j for j in in_line if len([c for c in left if parents[c] == j]) > 1]
+        head = branching[-1] if branching else in_line[-1]
+        if parents[head] in in_line and branching == [] and skeleton.joints[head].tip is None and len(in_line) > 1:
+            # A joint that ends nowhere only marks the top of the head.
+            small = np.linalg.norm(pos[head] - pos[parents[head]]) < 0.14 * float(np.ptp(pos, axis=0).max())
+            head = parents[head] if small and len(in_line) > 2 else head
+        whole = sorted(j for j in skeleton.descendants(head) if j in left)
+        neck = [j for j in in_line if j not in whole]
+        if neck:
+            made.append(("neck", "neck", neck, "middle"))
+        made.append(("head", "head", whole, "middle"))
+        left -= {*neck, *whole}
+    # Between the body and a limb lie collars and hips.
+    for run, name, label, side, role in limbs:
+        mine = [j for j in above(run.root) if j in left]
+        if mine:
+            extra = sorted({d for j in mine for d in skeleton.descendants(j) if d in left})
+            word = "shoulder" if role == "arm" else "hip"
+            where = name.partition(".")[2]
+            made.append((f"{word}.{where}", label.replace(role, word), extra, side))
+            left -= set(extra)
+    for n, tail in enumerate(tails):
+        if set(tail) <= left:
+            made.append((f"tail{n or ''}", "tail" + (f" {n + 1}" if n else ""), tail, "middle"))
+            left -= set(tail)
+    if left:
+        made.append(("body", "body", sorted(left), "middle"))
+    parts: list[Part] = []
+    for name, label, joints, side in made:
+        fk = _fk(name, label, [name_of[j] for j in joints], order, side)
+        parts.append(_tail_chain(skeleton, fk, joints) if name.startswith("tail") else fk)
+    return parts
 
 
-def body_shapes(skeleton: Skeleton, triples: list[tuple[int, int, int]]) -> list[Shape]:
+def _tails(skeleton: Skeleton, left: set[int], upward: set[int]) -> list[list[int]]:
+    """Runs of joints that end freely, do not lead to the head, and are long enough to be a tail."""
+    found = []
+    for j in sorted(left):
+        if any(skeleton.parents[c] == j for c in left):
+            continue
+        run = [j]
+        while (up := skeleton.parents[run[-1]]) in left and sum(skeleton.parents[c] == up for c in left) == 1:
+            run.append(up)
+        run.reverse()
+        lengths = np.linalg.norm(skeleton.offsets[run[1:]], axis=1)
+        if len(run) >= TAIL and not set(run) <= upward and np.all(lengths > 1e-9):
+            found.append(run)
+    return found
+
+
+def _tail_chain(skeleton: Skeleton, part: FkPart, joints: list[int]) -> Part:
+    """A tail as a limb of many segments: it curls evenly about an axis across it."""
+    pos, rot = skeleton.rest_pose
+    along = pos[joints[-1]] - pos[joints[0]]
+    across = np.cross(along, [0.0, 1.0, 0.0])
+    if np.linalg.norm(across) < 1e-6 * max(float(np.linalg.norm(along)), 1e-9):
+        across = np.array([1.0, 0.0, 0.0])
+    across = across / np.linalg.norm(across)
+    hinges = [rotate(inverse(rot[j]), across) for j in joints]
+    middle = len(joints) // 2
+    return ChainPart(
+        part.name, part.label, part.joints, part.orders, middle, _triple(hinges[0]), tuple(_triple(h) for h in hinges),
+        tuple(CURL if k not in (0, middle, len(joints) - 1) else 0.0 for k in range(len(joints))), part.orders[-1], part.side,
+        hinge_from="guess", role="tail",
+    )  # fmt: skip
+
+
+def _triple(v: Floats) -> tuple[float, float, float]:
+    return (float(v[0]), float(v[1]), float(v[2]))
+
+
+def body_shapes(skeleton: Skeleton, corners: list[tuple[int, ...]]) -> list[Shape]:
     """A plain body: a tapered piece along every bone, thicker on the trunk, a ball on the head."""
     pos, rot = skeleton.rest_pose
     extent = float(np.ptp(pos, axis=0).max()) or 1.0
-    thick = {n: 0.036 for t in triples for n in t[:2]}
-    for t in triples:
-        for n in skeleton.descendants(t[2]) - {t[2]}:
+    thick = {n: 0.036 for t in corners for n in t[:-1]}
+    for t in corners:
+        for n in skeleton.descendants(t[-1]) - {t[-1]}:
             thick[n] = 0.010
-        thick[t[2]] = 0.022
+        thick[t[-1]] = 0.022
     shapes: list[Shape] = []
     top = int(np.argmax(pos[:, 1]))
     for j, joint in enumerate(skeleton.joints):

@@ -6,7 +6,7 @@ import numpy as np
 
 from ..core.cast import Member, Shape
 from ..core.parts import FkPart, FreePart, LimbPart, Part, Side
-from ..core.proposal import find_hinge
+from ..core.proposal import Run, find_hinge
 from ..core.skeleton import Joint, Skeleton
 from ..core.transforms import Floats
 from .posing import hand_turn
@@ -87,7 +87,7 @@ def _fk(name: str, label: str, joints: list[str], side: Side = "middle", order: 
 
 def _limb(bones: Skeleton, name: str, label: str, joints: tuple[str, str, str], side: Side, role: str) -> LimbPart:
     i, j, k = (bones.index[n] for n in joints)
-    hinge, found = find_hinge(bones, i, j, k, None, np.array([0.0, 0.0, 1.0]), role)
+    hinge, found = find_hinge(bones, Run((i, j, k), (j,)), None, np.array([0.0, 0.0, 1.0]), role)
     return LimbPart(name, label, joints, ("zyx", "yxz", "yxz"), hinge, "yxz", side, hinge_from=found, role=role)
 
 
