@@ -438,6 +438,8 @@ def _moved(skeleton: Skeleton, run: Run, m: int, k: int, rotations: Floats) -> t
 def _hinge(d1: Floats, bend: Floats) -> tuple[float, float, float]:
     """Axis about which the direction d1 turns towards `bend`."""
     h = np.cross(d1, bend)
+    if np.linalg.norm(h) < 1e-9 * max(float(np.linalg.norm(bend)), 1e-9):
+        h = np.cross(d1, [1.0, 0.0, 0.0] if abs(d1[0]) < 0.6 else [0.0, 1.0, 0.0])
     h = h / np.linalg.norm(h)
     return (float(h[0]), float(h[1]), float(h[2]))
 

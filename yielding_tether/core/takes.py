@@ -93,6 +93,16 @@ class Take:
         curves = {**self.curves, **changed}
         return replace(self, curves={name: c for name, c in curves.items() if len(c)})
 
+    def whole_frames(self, first: float, last: float) -> Floats:
+        """(F,) whole frames first…last. CoreError unless both are whole and within the take."""
+        if not (np.isfinite([first, last]).all() and first == round(first) and last == round(last)):
+            raise CoreError(f"The frames to write must be whole ones, not {first:g} to {last:g}.")
+        if not self.first <= first <= last <= self.last:
+            raise CoreError(
+                f"There are no frames from {first:g} to {last:g} to write: the take runs from {self.first} to {self.last}."
+            )
+        return np.arange(first, last + 1.0)
+
     @cached_property
     def frames(self) -> Floats:
         """(F,) the whole frames of the take."""

@@ -8,6 +8,7 @@ they are listed.
 from __future__ import annotations
 
 import re
+import warnings
 from collections.abc import Iterator
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
@@ -29,8 +30,13 @@ MAX_BYTES = 400_000_000
 MAX_JOINTS = 1000
 MAX_FRAMES = 400_000
 MAX_NUMBERS = 60_000_000
-#: Metres a unit, the candidates for a body whose height tells the unit.
-UNITS = {"metres": 1.0, "centimetres": 0.01, "inches": 0.0254, "millimetres": 0.001}
+#: Metres a unit. A body's height tells one of the first four; the others are for those who know.
+UNITS = {
+    "metres": 1.0, "centimetres": 0.01, "inches": 0.0254, "millimetres": 0.001, "decimetres": 0.1, "feet": 0.3048,
+}  # fmt: skip
+LIKELY = ("metres", "centimetres", "inches", "millimetres")
+#: Axes that may point up.
+UPS = ("y", "z")
 BODY_HEIGHT = 1.7
 #: A body this many times as long along Z as along Y stands along Z.
 UPRIGHT = 1.6
@@ -79,12 +85,39 @@ def parse(data: bytes) -> Parsed:
     """Reads a file; FormatError names the line, the token and what was expected there."""
     if len(data) > MAX_BYTES:
         raise FormatError(f"it has {len(data):,} bytes, more than the {MAX_BYTES:,} that are read.")
-    if b"\0" in data[:4096]:
-        raise FormatError("this is no text: a BVH file starts with the word HIERARCHY.")
-    lines = data.decode("utf-8-sig", errors="replace").splitlines()
+    lines = _text(data).splitlines()
     at = _find_motion(lines)
-    bones = _parse_hierarchy(lines[:at])
+    bones = _parse_hierarchy([_without_comment(line) for line in lines[:at]])
     return _parse_motion(lines, at, bones)
+
+
+def _text(data: bytes) -> str:
+    """The file's words, whatever its encoding and marks at its start and end."""
+    head = data[:4096]
+    if head.startswith((b"\xff\xfe", b"\xfe\xff")):
+        text = data.decode("utf-16", errors="replace")
+    elif b"\0" in head:
+        # UTF-16 without a mark: every other byte of plain words is zero.
+        wide = {"utf-16-le": head[1::2], "utf-16-be": head[::2]}
+        kind = next((k for k, high in wide.items() if len(high) > 4 and high.count(0) > 0.9 * len(high)), None)
+        if kind is None:
+            raise FormatError("this is no text: a BVH file starts with the word HIERARCHY.")
+        text = data.decode(kind, errors="replace")
+    else:
+        text = data.decode("utf-8-sig", errors="replace")
+    # Old systems end a text with Ctrl-Z.
+    return text.rstrip("\x1a\0 \t\r\n").lstrip("\ufeff")
+
+
+def _without_comment(line: str) -> str:
+    """A line without what follows # or //, where that begins a word; a joint's name keeps what it is made of."""
+    if _NAMED.match(line) and not line.lstrip().startswith(("#", "//")):
+        return line
+    for mark in ("#", "//"):
+        at = line.find(mark)
+        if at == 0 or (at > 0 and line[at - 1].isspace()):
+            line = line[:at]
+    return line
 
 
 def _find_motion(lines: list[str]) -> int:
@@ -210,7 +243,9 @@ def _number(word: str, line: int, what: str) -> float:
 
 def _parse_motion(lines: list[str], at: int, bones: list[Bone]) -> Parsed:
     notes: list[str] = []
-    rows = ((n, line) for n, line in enumerate(lines[at + 1 :], at + 2) if line.strip())
+    marked = any("#" in line or "//" in line for line in lines[at + 1 :])
+    bare = map(_without_comment, lines[at + 1 :]) if marked else lines[at + 1 :]
+    rows = ((n, line) for n, line in enumerate(bare, at + 2) if line and not line.isspace())
 
     def header(label: str) -> tuple[str, int]:
         n, line = next(rows, (len(lines), ""))
@@ -233,34 +268,47 @@ def _parse_motion(lines: list[str], at: int, bones: list[Bone]) -> Parsed:
     width = sum(len(b.channels) for b in bones)
     if width == 0:
         raise FormatError("no joint has a channel, so there is no motion.", bones[0].line)
-    flat: list[float] = []
-    count = 0
-    for n, line in rows:
-        words = line.split()
-        if len(words) != width:
-            raise FormatError(f"expected {width} values in this row of motion, found {len(words)}.", n, words[-1])
-        try:
-            if "_" in line:
-                # Python would read 1_000 as a number; no file means that.
-                raise ValueError
-            flat += map(float, words)
-        except ValueError:
-            bad = next(w for w in words if not _is_number(w))
-            raise FormatError("expected a number.", n, bad) from None
-        count += 1
-        if count > MAX_FRAMES or len(flat) > MAX_NUMBERS:
-            raise FormatError(f"more motion than is read ({MAX_FRAMES:,} frames, {MAX_NUMBERS:,} values).", n)
-    if count == 0:
+    body = [(n, line) for n, line in rows]
+    if not body:
         raise FormatError("there is no motion after the frame time.", len(lines))
-    values = np.array(flat, dtype=np.float64).reshape(count, width)
-    bad_rows, bad_columns = np.nonzero(~np.isfinite(values) | (np.abs(values) > 1e9))
-    if len(bad_rows):
-        row_lines = [n for n, line in enumerate(lines[at + 1 :], at + 2) if line.strip()][2:]
-        n = row_lines[bad_rows[0]]
-        raise FormatError("expected a finite number.", n, lines[n - 1].split()[bad_columns[0]])
+    values = _read_rows(body, width)
+    count = len(values)
     if count != declared:
         notes.append(f"The file announces {declared} frames and holds {count}: all {count} were read.")
     return Parsed(bones, values, frame_time, notes)
+
+
+def _read_rows(body: list[tuple[int, str]], width: int) -> Floats:
+    """(F, width) values of the lines (number, text) of a motion; a row may be wrapped over several lines."""
+    counts = [len(line.split()) for _, line in body]
+    if sum(counts) > MAX_NUMBERS or sum(counts) > MAX_FRAMES * width:
+        raise FormatError(f"more motion than is read ({MAX_FRAMES:,} frames, {MAX_NUMBERS:,} values).", body[-1][0])
+    held, first = 0, 0
+    for k, count in enumerate(counts):
+        held += count
+        if held == width:
+            held, first = 0, k + 1
+        elif held > width:
+            break
+    if held:
+        n, line = body[first]
+        raise FormatError(f"expected {width} values in this row of motion, found {counts[first]}.", n, line.split()[-1])
+    with warnings.catch_warnings():
+        # What is no number ends the reading, and is looked for below.
+        warnings.simplefilter("ignore", DeprecationWarning)
+        try:
+            values = np.fromstring(" ".join(line for _, line in body), sep=" ")
+        except ValueError:
+            values = np.empty(0)
+    if len(values) == sum(counts) and np.isfinite(values).all() and np.abs(values).max() <= 1e9:
+        return values.reshape(-1, width)
+    for n, line in body:
+        for word in line.split():
+            if not _is_number(word):
+                raise FormatError("expected a number.", n, word)
+            if not abs(float(word)) <= 1e9:
+                raise FormatError("expected a finite number.", n, word)
+    raise FormatError("the motion can't be read as numbers.", body[0][0])
 
 
 def _is_number(word: str) -> bool:
@@ -271,21 +319,24 @@ def _is_number(word: str) -> bool:
     return "_" not in word
 
 
-def read(data: bytes, id: str, name: str, unit: str | None = None) -> Imported:
+def read(data: bytes, id: str, name: str, unit: str | None = None, up: str | None = None) -> Imported:
     """A character and a capture-backed take from a file. unit: one of UNITS; by default the one that makes the
-    body's height the most human. FormatError or CoreError says what is wrong."""
+    body's height the most human. up: the file's upward axis, one of UPS; by default the one along which the body stands.
+    FormatError or CoreError says what is wrong."""
+    if unit is not None and unit not in UNITS:
+        raise FormatError(f"unknown unit {unit!r}: use one of {', '.join(UNITS)}.")
+    if up is not None and up not in UPS:
+        raise FormatError(f"unknown upward axis {up!r}: use one of {', '.join(UPS)}.")
     parsed = parse(data)
     notes = list(parsed.notes)
     bones = parsed.bones
     raw = np.array([b.offset for b in bones])
-    offsets, rotations = _local_motion(parsed, raw)
+    offsets, rotations = _local_motion(parsed, raw, notes)
     unit = unit or guess_unit(bones)
-    if unit not in UNITS:
-        raise FormatError(f"unknown unit {unit!r}: use one of {', '.join(UNITS)}.")
     size = UNITS[unit]
     notes.append(f"Read as {unit}.")
     rest = (0.0, 0.0, 0.0, 1.0)
-    if _lies_along_z(bones, raw, offsets, rotations):
+    if up == "z" or (up is None and _lies_along_z(bones, raw, offsets, rotations)):
         # Up is Y here: the root carries the turn, at rest and in motion.
         rest = STAND_UP
         turn = np.array(STAND_UP)
@@ -376,7 +427,7 @@ def guess_unit(bones: list[Bone]) -> str:
     extent = float(np.ptp(np.array(ends), axis=0).max())
     if extent <= 0.0:
         raise FormatError("all joints lie in one point: every OFFSET is zero.", bones[0].line)
-    return min(UNITS, key=lambda u: abs(np.log(extent * UNITS[u] / BODY_HEIGHT)))
+    return min(LIKELY, key=lambda u: abs(np.log(extent * UNITS[u] / BODY_HEIGHT)))
 
 
 def _triple(v: Floats) -> tuple[float, float, float]:
@@ -399,7 +450,7 @@ def _rate(frame_time: float) -> Fraction:
     return Fraction(exact).limit_denominator(1000)
 
 
-def _local_motion(parsed: Parsed, raw: Floats) -> tuple[Floats, Floats]:
+def _local_motion(parsed: Parsed, raw: Floats, notes: list[str]) -> tuple[Floats, Floats]:
     """Local offsets (F, J, 3) in file units and rotations (F, J, 4), neighbours in one hemisphere."""
     count = len(parsed.values)
     offsets = np.repeat(raw[None], count, axis=0)
@@ -427,10 +478,17 @@ def _local_motion(parsed: Parsed, raw: Floats) -> tuple[Floats, Floats]:
             # By the book the values add to the offset; many writers give the whole offset instead. On an inner
             # joint the bone's length tells which.
             length = np.linalg.norm(raw[j])
-            whole = bone.parent >= 0 and (
-                np.abs(np.linalg.norm(moved, axis=1) - length).mean()
-                < np.abs(np.linalg.norm(added, axis=1) - length).mean()
-            )
+            if bone.parent < 0:
+                whole = _whole_root(parsed.bones, raw, moved)
+                if whole:
+                    notes.append(
+                        f"The places of {bone.name} stand near its OFFSET: they were read as whole, not added to it."
+                    )
+            else:
+                whole = bool(
+                    np.abs(np.linalg.norm(moved, axis=1) - length).mean()
+                    < np.abs(np.linalg.norm(added, axis=1) - length).mean()
+                )
             offsets[:, j] = moved if whole else added
     dots = np.sum(rotations[1:] * rotations[:-1], axis=-1)
     flips = np.cumprod(np.where(dots < 0.0, -1.0, 1.0), axis=0)
@@ -438,17 +496,59 @@ def _local_motion(parsed: Parsed, raw: Floats) -> tuple[Floats, Floats]:
     return offsets, rotations
 
 
+def _whole_root(bones: list[Bone], raw: Floats, moved: Floats) -> bool:
+    """Whether a root's positions (F, 3) are where it is, rather than how far it is from its offset: along the longest
+    part of the offset they stand near it, which by the book would lift the body to twice its height."""
+    axis = int(np.argmax(np.abs(raw[0])))
+    reach = max((float(np.linalg.norm(b.offset)) for b in bones[1:]), default=0.0)
+    height, stands = float(raw[0, axis]), float(np.median(moved[:, axis]))
+    return abs(height) > max(0.5 * reach, 1e-9) and abs(stands - height) < 0.35 * abs(height)
+
+
+def fitting_member(member: Member, read: Imported) -> tuple[Take, tuple[str, ...]]:
+    """The take of a file for a character that is there already, and notes. CoreError says which joints do not fit: names
+    and what they hang from must be the same, and bones as long within a hundredth."""
+    mine, theirs = member.skeleton, read.member.skeleton
+    missing = [j.name for j in theirs.joints if j.name not in mine.index]
+    extra = [j.name for j in mine.joints if j.name not in theirs.index]
+    if missing or extra:
+        told = [f"{member.name} has no {', '.join(missing[:5])}"] if missing else []
+        told += [f"the file has no {', '.join(extra[:5])}"] if extra else []
+        raise CoreError(f"This capture does not fit {member.name}: {'; '.join(told)}.")
+    order = [theirs.index[j.name] for j in mine.joints]
+
+    def above(skeleton: Skeleton, name: str) -> str:
+        up = skeleton.parents[skeleton.index[name]]
+        return skeleton.joints[up].name if up >= 0 else ""
+
+    for joint in mine.joints:
+        if above(mine, joint.name) != above(theirs, joint.name):
+            raise CoreError(f"This capture does not fit {member.name}: {joint.name} hangs from another joint there.")
+    for k, joint in enumerate(mine.joints[1:], 1):
+        a, b = np.array(joint.offset), theirs.offsets[order[k]]
+        if np.linalg.norm(a - b) > 0.01 * max(float(np.linalg.norm(a)), 0.01):
+            raise CoreError(
+                f"This capture does not fit {member.name}: the bone to {joint.name} is another there "
+                f"({np.linalg.norm(a):.3f} m and {np.linalg.norm(b):.3f} m)."
+            )
+    if np.abs(mine.rests[0] - theirs.rests[0]).max() > 1e-9:
+        raise CoreError(f"This capture does not fit {member.name}: another axis points up in it. Choose the axis.")
+    (cap,) = read.take.captures.values()
+    tethers, curves = world_tethers(member)
+    moved = Capture(cap.offsets[:, order].copy(), cap.rotations[:, order].copy(), cap.first, cap.step)
+    take = replace(read.take, curves=curves, tethers=tethers, captures={member.id: moved})
+    return take, read.notes
+
+
 def write(program: Program, member_id: str, first: float, last: float) -> bytes:
-    """A BVH file of one member, at every frame first…last, in centimetres.
+    """A BVH file of one member, at every whole frame first…last of the take, in centimetres.
 
     BVH knows no rest rotations, so joints are written turned to the world's axes at rest: same joint places,
     rotations relative to the rest pose. CoreError if the range is empty.
     """
-    if last < first:
-        raise CoreError(f"There are no frames from {first:g} to {last:g} to write.")
+    times = program.take.whole_frames(first, last)
     member = program.scene.member(member_id)
     skeleton = member.skeleton
-    times = np.arange(first, last + 0.5)
     poses = program.evaluate(times)
     nodes = program.joints([member_id])[1]
     pos, rot = poses.pos[:, nodes], poses.rot[:, nodes]

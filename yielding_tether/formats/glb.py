@@ -16,7 +16,6 @@ import numpy as np
 
 from ..core.cast import Member, Shape
 from ..core.curves import ARRIVING, LEAVING
-from ..core.errors import CoreError
 from ..core.program import Program
 from ..core.tones import colour_of
 from ..core.transforms import Floats, inverse, multiply, rotate
@@ -61,9 +60,8 @@ class _Bin:
 
 
 def write(program: Program, member_id: str, first: float, last: float) -> bytes:
-    """A GLB file of one member over the frames first…last. CoreError if the range is empty."""
-    if last < first:
-        raise CoreError(f"There are no frames from {first:g} to {last:g} to write.")
+    """A GLB file of one member over the whole frames first…last of the take. CoreError where they are not in it."""
+    program.take.whole_frames(first, last)
     member = program.scene.member(member_id)
     skeleton = member.skeleton
     out = _Bin()
@@ -168,13 +166,14 @@ def _nodes(program: Program, member: Member) -> list[int]:
 
 
 def _world(program: Program, member: Member, at: Floats) -> Floats:
-    return program.evaluate(at).pos[:, _nodes(program, member)]
+    nodes = _nodes(program, member)
+    return program.evaluate(at, only=nodes).pos[:, nodes]
 
 
 def _local(program: Program, member: Member, at: Floats, side: int | np.ndarray) -> tuple[Floats, Floats]:
     """Local offsets (S, J, 3) and rotations (S, J, 4)."""
     nodes = _nodes(program, member)
-    poses = program.evaluate(at, side)
+    poses = program.evaluate(at, side, only=nodes)
     pos, rot = poses.pos[:, nodes], poses.rot[:, nodes]
     offsets, rotations = pos.copy(), rot.copy()
     for j, p in enumerate(member.skeleton.parents):

@@ -23,7 +23,7 @@ from ..core.measure import meter
 from ..core.operations import pose
 from ..core.program import Program
 from ..core.proof import sentence
-from ..core.takes import Scene
+from ..core.takes import Scene, Take
 from ..formats import FormatError, bvh, glb
 from ..store.codec import proof_json
 from ..store.store import Missing, Stale, Store
@@ -139,25 +139,50 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
         openapi_extra={"requestBody": {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}}},
     )  # fmt: skip
     async def import_file(
-        request: Request, filename: Annotated[str, Query(max_length=200)], unit: str | None = None
-    ) -> s.ImportedInfo:
-        """The body is the file itself. `unit` overrides the one proposed from the body's height. A broken file is
-        refused with its line, the token and what was expected, and leaves nothing behind."""
+        request: Request, filename: Annotated[str, Query(max_length=200)], unit: str | None = None, up: str | None = None,
+        scene: int | None = None,
+    ) -> s.ImportedInfo:  # fmt: skip
+        """The body is the file itself. `unit` overrides the one proposed from the body's height (metres, centimetres,
+        inches, millimetres, decimetres, feet), `up` the upward axis (y or z). With `scene` it becomes a further take of
+        that scene's character whose skeleton it fits. A broken file is refused with its line, the token and what was
+        expected, and leaves nothing behind."""
         data = await request.body()
-        return await run_in_threadpool(_import, studio, data, filename, unit)
+        return await run_in_threadpool(_import, studio, data, filename, unit, up, scene)
 
 
-def _import(studio: Studio, data: bytes, filename: str, unit: str | None) -> s.ImportedInfo:
+def _import(
+    studio: Studio, data: bytes, filename: str, unit: str | None, up: str | None, scene: int | None
+) -> s.ImportedInfo:
     if not filename.lower().endswith(".bvh"):
         raise FormatError(f"{filename} is no capture file: so far BVH files can be brought in.")
     name = Path(filename.replace("\\", "/")).stem[:80] or "Capture"
-    read = bvh.read(data, "body", name, unit)
-    program = Program(Scene(name, (read.member,)), read.take)
-    scene_id, takes = studio.store.add_scene(program.scene, [read.take])
+    read = bvh.read(data, "body", name, unit, up)
+    notes = read.notes
+    if scene is None:
+        program = Program(Scene(name, (read.member,)), read.take)
+        scene_id, (take_id,) = studio.store.add_scene(program.scene, [read.take])
+    else:
+        there = studio.store.scene(scene)
+        take, notes = _further_take(there, read)
+        program = Program(there, take)
+        scene_id, take_id = scene, studio.store.add_take(scene, take)
     return s.ImportedInfo(
-        scene_id=scene_id, take_id=takes[0], notes=list(read.notes),
+        scene_id=scene_id, take_id=take_id, notes=list(notes),
         parts=[b.part.label for b in program.bounds.values() if len(b.keyed_systems) > 1],
     )  # fmt: skip
+
+
+def _further_take(scene: Scene, read: bvh.Imported) -> tuple[Take, tuple[str, ...]]:
+    """The take of a file for the first of a scene's characters that it fits; CoreError of the nearest where none does."""
+    refusal = CoreError(f"{scene.name} has no character that a capture could be of.")
+    for member in scene.members:
+        if member.kind != "character":
+            continue
+        try:
+            return bvh.fitting_member(member, read)
+        except CoreError as error:
+            refusal = error
+    raise refusal
 
 
 def _takes(app: FastAPI, studio: Studio) -> None:

@@ -137,6 +137,22 @@ class Store:
 
     # --- takes ----------------------------------------------------------------------------------------
 
+    def add_take(self, scene_id: int, take: Take) -> int:
+        """Adds a take to a scene that is there; returns its id. Missing if the scene is not."""
+        with self._session() as s:
+            if s.get(SceneRow, scene_id) is None:
+                raise Missing(f"There is no scene {scene_id}.")
+            return self._add_take(s, scene_id, take)
+
+    def scene(self, scene_id: int) -> Scene:
+        """A scene with its cast. Missing if it is not there."""
+        with self._session() as s:
+            row = s.get(SceneRow, scene_id)
+            if row is None:
+                raise Missing(f"There is no scene {scene_id}.")
+            rows = s.exec(select(MemberRow).where(MemberRow.scene_id == scene_id).order_by(col(MemberRow.place))).all()
+            return Scene(row.name, tuple(self._member(r) for r in rows))
+
     def _add_take(self, s: Session, scene_id: int, take: Take) -> int:
         row = TakeRow(
             scene_id=scene_id, name=take.name, rate_numerator=take.rate.numerator,
