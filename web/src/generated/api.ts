@@ -66,8 +66,10 @@ export interface paths {
         put?: never;
         /**
          * Bring in a capture file (BVH) as a new scene
-         * @description The body is the file itself. `unit` overrides the one proposed from the body's height. A broken file is
-         *     refused with its line, the token and what was expected, and leaves nothing behind.
+         * @description The body is the file itself. `unit` overrides the one proposed from the body's height (metres, centimetres,
+         *     inches, millimetres, decimetres, feet), `up` the upward axis (y or z). With `scene` it becomes a further take of
+         *     that scene's character whose skeleton it fits. A broken file is refused with its line, the token and what was
+         *     expected, and leaves nothing behind.
          */
         post: operations["import_file_api_import_post"];
         delete?: never;
@@ -1756,6 +1758,8 @@ export interface operations {
             query: {
                 filename: string;
                 unit?: string | null;
+                up?: string | null;
+                scene?: number | null;
             };
             header?: never;
             path?: never;
