@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import struct
+from collections.abc import Callable
 from pathlib import Path
-from typing import Annotated, Any
+from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 import orjson
@@ -32,6 +34,8 @@ from . import schemas as s
 from .describe import as_drag, card, clip_info, curve_infos, pose_strip, pose_table, stand_infos, strands
 from .guard import Guard
 from .studio import Studio
+
+log = logging.getLogger(__name__)
 
 #: Most frames of poses in one answer.
 MAX_POSES = 1024
@@ -303,48 +307,48 @@ def _takes(app: FastAPI, studio: Studio) -> None:
     def revisions(take_id: TakeId) -> list[s.RevisionInfo]:
         return studio.revisions(take_id)
 
-    @app.get(
-        "/api/takes/{take_id}/export.bvh",
-        tags=["takes"],
-        summary="One member as a BVH file",
-        responses=PROBLEMS,
-        response_class=Response,
-    )
-    def export(
-        take_id: TakeId,
-        member: str,
-        first: float | None = None,
-        last: float | None = None,
-        revision: int | None = None,
-    ) -> Response:
-        open_ = studio.open(take_id, revision)
-        take = open_.loaded.take
-        data = bvh.write(
-            open_.program, member, take.first if first is None else first, take.last if last is None else last
-        )
-        return _file(data, f"{take.name} {member}", "bvh", "text/plain; charset=utf-8")
+    for ending, writer in WRITERS.items():
+        app.get(
+            f"/api/takes/{{take_id}}/export.{ending}", tags=["takes"], summary=writer.summary, responses=PROBLEMS,
+            response_class=Response, operation_id=f"export_{ending}",
+        )(_exporting(studio, ending, writer))  # fmt: skip
 
-    @app.get(
-        "/api/takes/{take_id}/export.glb",
-        tags=["takes"],
-        summary="One member as a GLB file: skeleton, body and motion",
-        responses=PROBLEMS,
-        response_class=Response,
-    )
-    def export_glb(
-        take_id: TakeId,
-        member: str,
-        first: float | None = None,
-        last: float | None = None,
-        revision: int | None = None,
+
+class Writer(NamedTuple):
+    """A format that takes go out in."""
+
+    write: Callable[[Program, str, float, float], bytes]
+    media: str
+    summary: str
+    help: str
+
+
+WRITERS = {
+    "bvh": Writer(
+        bvh.write, "text/plain; charset=utf-8", "One member as a BVH file",
+        "Every whole frame of the range, in centimetres.",
+    ),
+    "glb": Writer(
+        glb.write, "model/gltf-binary", "One member as a GLB file: skeleton, body and motion",
+        "glTF 2.0, metres, Y up; sampled until a reader's interpolation stays within a tenth of a millimetre.",
+    ),
+}  # fmt: skip
+
+
+def _exporting(studio: Studio, ending: str, writer: Writer) -> Callable[..., Response]:
+    """The route of one format."""
+
+    def export(
+        take_id: TakeId, member: str, first: float | None = None, last: float | None = None, revision: int | None = None
     ) -> Response:
-        """glTF 2.0, metres, Y up; sampled until a reader's interpolation stays within a tenth of a millimetre."""
         open_ = studio.open(take_id, revision)
         take = open_.loaded.take
-        data = glb.write(
-            open_.program, member, take.first if first is None else first, take.last if last is None else last
-        )
-        return _file(data, f"{take.name} {member}", "glb", "model/gltf-binary")
+        bounds = take.first if first is None else first, take.last if last is None else last
+        data = writer.write(open_.program, member, *bounds)
+        return _file(data, f"{take.name} {member}", ending, writer.media)
+
+    export.__doc__ = writer.help
+    return export
 
 
 def _file(data: bytes, name: str, ending: str, media: str) -> Response:
@@ -482,20 +486,33 @@ def _live(app: FastAPI, studio: Studio) -> None:
 async def _answer(socket: WebSocket, studio: Studio, take_id: int, text: str) -> None:
     seq = 0
     try:
-        if len(text) > 4096:
-            raise CoreError("A drag is a short message.")
-        body = orjson.loads(text)
-        seq = int(body.pop("seq", 0)) if isinstance(body, dict) else 0
-        asked = s.DragAsked.model_validate(body)
+        seq, asked = _drag_of(text)
         reply = await asyncio.get_running_loop().run_in_executor(None, _posed, studio, take_id, asked)
         await socket.send_bytes(struct.pack("<I", seq & 0xFFFFFFFF) + reply)
-    except (ValidationError, orjson.JSONDecodeError, ValueError, TypeError) as error:
-        # CoreError is a ValueError; all of these tell the sender what to mend.
-        message = str(error) if isinstance(error, CoreError) else "This is no drag: see docs/api.md."
-        await socket.send_text(orjson.dumps({"seq": seq, "message": message}).decode())
-    except (Missing, InterfaceError, OperationalError) as error:
-        message = str(error) if isinstance(error, Missing) else "The database does not answer just now."
-        await socket.send_text(orjson.dumps({"seq": seq, "message": message}).decode())
+        return
+    except (CoreError, Missing) as error:
+        message = str(error)
+    except (InterfaceError, OperationalError):
+        message = "The database does not answer just now."
+    except WebSocketDisconnect:
+        raise
+    except Exception:
+        # A fault of ours is not the sender's to mend: it is logged whole, and posing goes on.
+        log.exception("Live posing failed")
+        message = "This pose could not be worked out: that is a fault of the program, and it was logged."
+    await socket.send_text(orjson.dumps({"seq": seq, "message": message}).decode())
+
+
+def _drag_of(text: str) -> tuple[int, s.DragAsked]:
+    """The number and the drag of a message; CoreError tells the sender that it is none."""
+    if len(text) > 4096:
+        raise CoreError("A drag is a short message.")
+    try:
+        body = orjson.loads(text)
+        seq = int(body.pop("seq", 0)) if isinstance(body, dict) else 0
+        return seq, s.DragAsked.model_validate(body)
+    except (ValidationError, orjson.JSONDecodeError, ValueError, TypeError):
+        raise CoreError("This is no drag: see docs/api.md.") from None
 
 
 def _posed(studio: Studio, take_id: int, asked: s.DragAsked) -> bytes:

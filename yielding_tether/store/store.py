@@ -6,12 +6,14 @@ moved on, Stale says what changed and nothing is written.
 
 from __future__ import annotations
 
+from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from fractions import Fraction
 from pathlib import Path
 from typing import Any
+from weakref import WeakValueDictionary
 
 from alembic import command
 from alembic.config import Config
@@ -75,6 +77,9 @@ class Store:
         self.url = url
         # Asking before each use lets the program go on when the database comes back.
         self.engine: Engine = create_engine(url, pool_pre_ping=True, pool_size=8, max_overflow=8)
+        # Both never change, and are known by their content: what a program uses still is not read anew.
+        self._curves: WeakValueDictionary[str, Curve] = WeakValueDictionary()
+        self._captures: WeakValueDictionary[tuple[str, float, float], Capture] = WeakValueDictionary()
 
     def migrate(self) -> None:
         """Brings the tables to the newest form."""
@@ -112,16 +117,21 @@ class Store:
     def scenes(self) -> list[dict[str, Any]]:
         """Scenes with their cast and takes, newest first."""
         with self._session() as s:
-            found = []
-            for scene in s.exec(select(SceneRow).order_by(col(SceneRow.id).desc())):
-                members = s.exec(
-                    select(MemberRow.key, MemberRow.body["name"].astext, MemberRow.body["kind"].astext)  # type: ignore[index]
-                    .where(MemberRow.scene_id == scene.id)
-                    .order_by(col(MemberRow.place))
-                ).all()
-                takes = s.exec(select(TakeRow).where(TakeRow.scene_id == scene.id).order_by(col(TakeRow.id))).all()
-                found.append({"row": scene, "members": members, "takes": takes})
-            return found
+            rows = s.exec(select(SceneRow).order_by(col(SceneRow.id).desc())).all()
+            members: dict[int, list[Any]] = defaultdict(list)
+            for scene, *member in s.exec(
+                select(  # type: ignore[call-overload]
+                    MemberRow.scene_id,
+                    MemberRow.key,
+                    MemberRow.body["name"].astext,
+                    MemberRow.body["kind"].astext,  # type: ignore[index]
+                ).order_by(col(MemberRow.place))
+            ).all():
+                members[scene].append(tuple(member))
+            takes: dict[int, list[TakeRow]] = defaultdict(list)
+            for take in s.exec(select(TakeRow).order_by(col(TakeRow.id))).all():
+                takes[take.scene_id].append(take)
+            return [{"row": r, "members": members[r.id or 0], "takes": takes[r.id or 0]} for r in rows]
 
     def delete_scene(self, scene_id: int) -> None:
         """Removes a scene with its takes and all their revisions."""
@@ -224,13 +234,17 @@ class Store:
             assert scene_row is not None
             captures: dict[str, Capture] = {}
             for c in s.exec(select(CaptureRow).where(CaptureRow.take_id == take_id)):
-                blob = s.get(BlobRow, c.blob)
-                assert blob is not None
-                captures[c.member] = codec.capture_from(blob.data, c.samples, c.joints, c.first, c.step)
-            wanted = set(rev.curves.values())
-            blobs = {
-                b.hash: codec.curve_from(b.data) for b in s.exec(select(BlobRow).where(col(BlobRow.hash).in_(wanted)))
-            }
+                known = self._captures.get((c.blob, c.first, c.step))
+                if known is None:
+                    blob = s.get(BlobRow, c.blob)
+                    assert blob is not None
+                    known = codec.capture_from(blob.data, c.samples, c.joints, c.first, c.step)
+                    self._captures[c.blob, c.first, c.step] = known
+                captures[c.member] = known
+            blobs = {h: kept for h in set(rev.curves.values()) if (kept := self._curves.get(h)) is not None}
+            missing = set(rev.curves.values()) - blobs.keys()
+            for b in s.exec(select(BlobRow).where(col(BlobRow.hash).in_(missing))) if missing else ():
+                blobs[b.hash] = self._curves[b.hash] = codec.curve_from(b.data)
             take = Take(
                 row.name, Fraction(row.rate_numerator, row.rate_denominator), row.first, row.last,
                 {channel: blobs[h] for channel, h in rev.curves.items()}, codec.tethers_from(rev.tethers), captures,

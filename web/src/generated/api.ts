@@ -282,8 +282,11 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** One member as a BVH file */
-        get: operations["export_api_takes__take_id__export_bvh_get"];
+        /**
+         * One member as a BVH file
+         * @description Every whole frame of the range, in centimetres.
+         */
+        get: operations["export_bvh"];
         put?: never;
         post?: never;
         delete?: never;
@@ -303,7 +306,7 @@ export interface paths {
          * One member as a GLB file: skeleton, body and motion
          * @description glTF 2.0, metres, Y up; sampled until a reader's interpolation stays within a tenth of a millimetre.
          */
-        get: operations["export_glb_api_takes__take_id__export_glb_get"];
+        get: operations["export_glb"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2447,7 +2450,7 @@ export interface operations {
             };
         };
     };
-    export_api_takes__take_id__export_bvh_get: {
+    export_bvh: {
         parameters: {
             query: {
                 member: string;
@@ -2508,7 +2511,7 @@ export interface operations {
             };
         };
     };
-    export_glb_api_takes__take_id__export_glb_get: {
+    export_glb: {
         parameters: {
             query: {
                 member: string;
