@@ -127,7 +127,7 @@ class Proof:
         """The frame most worth looking at: the worst change if any moves, else the greatest departure."""
         moving = [c for c in self.changes if not (c.still and c.smooth)]
         if moving:
-            return max(moving, key=lambda c: (c.pose, c.speed)).frame
+            return max(moving, key=lambda c: (0.0 if c.still else c.pose, c.speed)).frame
         return self.departure_place.frame
 
     @property

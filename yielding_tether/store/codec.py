@@ -15,7 +15,7 @@ from ..core.clips import Clip, PartClip
 from ..core.curves import Curve, Key, curve
 from ..core.errors import CoreError
 from ..core.parts import PARTS, Part
-from ..core.proof import Proof
+from ..core.proof import Proof, sentence
 from ..core.skeleton import Skeleton
 from ..core.takes import Capture, Tether
 
@@ -133,4 +133,12 @@ def proof_json(proof: Proof) -> dict[str, Any]:
     found["clean"] = proof.clean
     found["within"] = proof.within
     found["worst_frame"] = proof.worst_frame
+    found["sentence"] = sentence(proof)
     return found
+
+
+def proof_told(body: dict[str, Any] | None) -> dict[str, Any] | None:
+    """A stored proof with its sentence, also where it was stored before it had one."""
+    if body is None or "sentence" in body:
+        return body
+    return {**body, "sentence": sentence(_PROOF.validate_python(body))}

@@ -2,7 +2,6 @@ import { Alert, Box, Button, MenuItem, Select, Typography } from "@mui/material"
 import { useEffect, useState } from "react";
 import { Mark } from "../shared/Mark";
 import { go } from "../shared/route";
-import { degrees, mm } from "../shared/format";
 import type { Proof, TakeInfo } from "../shared/api";
 import { useTake, useTrying } from "./actions";
 import { Clips } from "./Clips";
@@ -50,9 +49,9 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
         </Box>
         <Box sx={{ position: "absolute", right: 12, top: 12, bottom: 12, display: "flex", flexDirection: "column", gap: 1, pointerEvents: "none", "& > *": { pointerEvents: "auto", minHeight: 40 } }}>
           {trial && <ProofSlip proof={trial.proof as unknown as Proof} sentence={trial.sentence} title="Tried, not applied" />}
-          {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={summary(last)} title={info.label} />}
+          {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
           {(info.findings.length > 0 || info.wanted.length > 0) && <Findings info={info} />}
-          {!trial && last && info.findings.length > 0 && <ProofSlip proof={last} sentence={summary(last)} title={info.label} />}
+          {!trial && last && info.findings.length > 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
         </Box>
       </Box>
       <Transport />
@@ -61,17 +60,6 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
       <Clips open={locker} onClose={() => set({ locker: false })} />
     </Box>
   );
-}
-
-function summary(proof: Proof): string {
-  const jump = Math.max(0, ...proof.changes.map((c) => c.pose));
-  const was = Math.max(0, ...proof.changes.map((c) => c.pose_before));
-  const parts = [
-    proof.changes.length ? `Moves ${mm(jump)} at the change${was > 1e-5 ? ` (was ${mm(was)})` : ""}.` : "",
-    `At most ${mm(proof.departure_place.value)} and ${degrees(proof.departure_turn.value)} off inside;`,
-    proof.outside_place.value <= 1e-9 ? "outside unchanged." : `outside changed by ${mm(proof.outside_place.value)}.`,
-  ];
-  return parts.filter(Boolean).join(" ");
 }
 
 function Header({ info, onGround }: { info: TakeInfo; onGround: () => void }) {

@@ -71,7 +71,7 @@ export function PartCard() {
       ))}
       <Box sx={{ display: "flex", gap: 1.5, mt: 0.25 }}>
         {idle.length > 0 && <Fold open={other} onClick={() => setOther(!other)} label={idle.map((s) => `${capital(s.label)}, idle`).join("; ")} />}
-        {data.others.length > 0 && <Fold open={more} onClick={() => setMore(!more)} label="driver, guide, follows" />}
+        {data.others.length > 0 && <Fold open={more} onClick={() => setMore(!more)} label="driver and more" />}
       </Box>
       {idle.map((system) => (
         <Collapse key={system.system} in={other} unmountOnExit>

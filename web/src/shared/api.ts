@@ -57,6 +57,7 @@ export interface Worst {
 /** The proof as the core measured it: metres, radians, and both per frame. */
 export interface Proof {
   operation: string;
+  sentence: string;
   first: number;
   last: number;
   changes: Change[];

@@ -70,8 +70,12 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
         done = _REPAIRS[finding.kind](now, finding)
         after = now.on(done.take)
         left = {f.key: f for f in find_all(after, wanted=True, memory=memory)}
-        if finding.key in left:
-            notes.append(f"Not repaired: {finding.sentence}. {_why(after, left[finding.key])}")
+        # The same fault may stay under another name: a change that lacked keys and has them now may jump still.
+        same = [
+            f for f in left.values() if (f.member, f.part, f.frame) == (finding.member, finding.part, finding.frame)
+        ]
+        if same:
+            notes.append(f"Not repaired: {finding.sentence}. {_why(after, same[0])}")
             continue
         new = [
             f for k, f in left.items() if k not in standing and f.member == finding.member and f.part == finding.part
@@ -93,6 +97,8 @@ def _why(program: Program, finding: Finding) -> str:
             and program.curve(c).marks[i, 3]]  # fmt: skip
     if mine:
         return f"A key of {names[mine[0]]} is locked there: unlock it first."
+    if BOTH in finding.systems:
+        return "Two systems are mixed there on purpose: let one of them drive there first."
     held = [names[c] for s in bound.systems.values() for c in s.channels[s.held]]
     if held:
         return f"Locked channels keep it from being met: {', '.join(held)}."
@@ -121,7 +127,10 @@ def _change(program: Program, finding: Finding) -> _Repaired:
     bound = program.bound(finding.member, finding.part)
     curves = dict(program.take.curves)
     before, after = finding.systems
-    for keyed in {before, after} - {BOTH}:
+    if BOTH in finding.systems:
+        # Within a crossfade there is no system that could give way.
+        return _Repaired(program.take, t, t)
+    for keyed in {before, after}:
         if not bound.systems[keyed].system.moves_alone:
             fence(program, curves, bound.systems[keyed].channels.tolist(), [t])
     if finding.kind == "one-sided" and finding.place <= 1e-6 and finding.turn <= 1e-6:

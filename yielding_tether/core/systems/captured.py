@@ -34,8 +34,8 @@ class Captured(System):
         found: list[Channel] = []
         for name in part.joints:
             if part.free:
-                found += moving(name, self.name, "adjust.", "adjust")
-            found += turning(name, self.name, "adjust.", "adjust")
+                found += moving(name, self.name, "adjust.", "adj.")
+            found += turning(name, self.name, "adjust.", "adj.")
         return tuple(found)
 
     def controls(self, part: Part) -> tuple[Control, ...]:
