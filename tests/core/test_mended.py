@@ -94,6 +94,18 @@ class Jumps(unittest.TestCase):
             listed = {f.frame for f in find_all(program) if f.part == "limb"}
             self.assertLessEqual(set(there), listed, seed)
 
+    def test_a_handover_out_of_a_crossfade_leaves_what_was_before_it(self) -> None:
+        """The driver is cut in the middle of going over: its first half keeps its slope."""
+        program = smooth_world(3, 0.0)
+        limb = (("arm", "limb"),)
+        faded = program.on(run(program, "crossfade", Asked(limb, 10.0, None, {"to": "ik", "over": 12})).take)
+        take, proof = apply(faded, Handover(limb, "ik", 16.0, None, after="hold"))
+        at = np.arange(0.0, 16.0, 0.25)
+        a, b = faded.evaluate(at), faded.on(take).evaluate(at)
+        joints = program.joints()[1]
+        self.assertLess(np.abs(a.pos[:, joints] - b.pos[:, joints]).max(), 1e-12)
+        self.assertTrue(proof.unchanged_outside)
+
     def test_a_body_that_jumps_is_one_finding_and_not_one_for_each_part_it_carries(self) -> None:
         program = clean(0)
         name = "marl/hips.ty"

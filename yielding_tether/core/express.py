@@ -130,7 +130,9 @@ def set_over(old: Curve, first: float, last: float, open_end: bool, level: float
     kept = insert(old, first, default)
     arriving = float(sample(old, [first], ARRIVING, default)[0])
     if open_end:
-        return put(without(kept, first, np.inf), [Key(first, arriving, level, 0.0, 0.0, STEPPED, FREE)])
+        # The segment that arrives keeps its slope: a driver may just be going over from one system to another.
+        slope = kept.key(kept.find(first) or 0).slope_in
+        return put(without(kept, first, np.inf), [Key(first, arriving, level, slope, 0.0, STEPPED, FREE)])
     kept = without(insert(kept, last, default), first, last)
     start, end = kept.key(kept.find(first) or 0), kept.key(kept.find(last) or 0)
     return put(
