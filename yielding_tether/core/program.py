@@ -19,7 +19,8 @@ from .curves import EMPTY, LEAVING, STEPPED, Curve, pack, sides
 from .errors import CoreError
 from .kernels.block import BLOCK, NODE_ROWS
 from .kernels.capture import sample_capture
-from .kernels.run import Curves, Room, run
+from .kernels.rows import Room, addresses
+from .kernels.run import Curves, run
 from .kernels.sample import halve, sample_packed
 from .rig import Bound, Rig
 from .systems.system import Posed
@@ -206,7 +207,22 @@ class Program:
             self._packed.starts, self._packed.cubics, self._keyed, keyed, turning, over, forced, self._fixed[over], spun
         )
         ints, floats = self.rig.tape.arrays
-        run(spans, rows, runs, nodes, at, which, curves, self._captures(at), ints, floats, self._ready(), pos, rot)
+        run(
+            addresses(),
+            spans,
+            rows,
+            runs,
+            nodes,
+            at,
+            which,
+            curves,
+            self._captures(at),
+            ints,
+            floats,
+            self._ready(),
+            pos,
+            rot,
+        )
         return Poses(at, pos, rot, which)
 
     def _gaps(self, nodes: Ints) -> list[tuple[int, int]]:

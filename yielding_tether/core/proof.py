@@ -12,6 +12,7 @@ from typing import Literal
 
 import numpy as np
 
+from .channels import TRAITS
 from .curves import ARRIVING, EMPTY, LEAVING, Curve, count_changes
 from .measure import STEP, Limits, one_sided, speed_range
 from .program import Program
@@ -209,12 +210,16 @@ def switch_times(program: Program, bound: Bound) -> list[float]:
 
 
 def split_times(program: Program, bound: Bound) -> list[float]:
-    """Times within the take at which a channel of a part has one value as time arrives and another as it leaves."""
+    """Times within the take at which a channel of a part has one value as time arrives and another as it leaves: by a
+    split key, or by a sign that steps. Other channels step from key to key where an animator blocks a motion out."""
     take = program.take
     found: set[float] = set()
     for c in set(bound.own.values()) - set(bound.switches):
         numbers = program.curve(c).numbers
-        found.update(numbers[numbers[:, 1] != numbers[:, 2], 0].tolist())
+        arriving = numbers[:, 1]
+        if TRAITS[program.info[c][2].kind].stepped and len(numbers):
+            arriving = np.append(arriving[0], numbers[:-1, 2])
+        found.update(numbers[arriving != numbers[:, 2], 0].tolist())
     return sorted(t for t in found if take.first < t <= take.last)
 
 

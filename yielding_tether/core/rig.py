@@ -20,7 +20,8 @@ from .cast import Member
 from .channels import ROTATION, TRANSLATION, Channel, channel_id, moving
 from .errors import CoreError, LoopError
 from .kernels import blend
-from .kernels.run import BLEND, CONTROL, CONTROL_MIXED
+from .kernels.blend import BLEND
+from .kernels.follow import CONTROL, CONTROL_MIXED
 from .parts import Part
 from .systems.captured import Captured
 from .systems.system import Control, State, System

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from .block import U, moving_offset, node_slot, place_at, put_at, turn_at, value_slot
-from .scalars import add, kernel, qconj, qmul, qrot, qunit, scale, slerp
+from .rows import kind
+from .scalars import add, qconj, qmul, qrot, qunit, scale, slerp
 
 #: Numbers of a row: integers node, above, what the part hangs from there, the joint in the one and in the other system,
 #: channel of the share of the other, whether the place is mixed too (else it hangs from above by its offset), first
@@ -11,9 +12,9 @@ from .scalars import add, kernel, qconj, qmul, qrot, qunit, scale, slerp
 INTS, FLOATS = 9, 3
 
 
-@kernel
-def blended_joints(first_i, first_f, count, size, ints, floats, values, captures, work, offset):  # type: ignore[no-untyped-def]  # fmt: skip
+def blended_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places joints between two systems."""
+    values, work, offset = room.values, room.work, room.offsets
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
@@ -24,7 +25,7 @@ def blended_joints(first_i, first_f, count, size, ints, floats, values, captures
         other = node_slot(ints[i + U(4)])
         share = value_slot(ints[i + U(5)])
         free = ints[i + U(6)] != 0
-        moving_offset(ints[i + U(7)], ints[i + U(8)], floats, f, values, captures, size, offset, U(0))
+        moving_offset(ints[i + U(7)], ints[i + U(8)], floats, f, values, room.captures, size, offset, U(0))
         for b in range(U(size)):
             w = values[share + b]
             up = turn_at(work, base + b)
@@ -35,3 +36,6 @@ def blended_joints(first_i, first_f, count, size, ints, floats, values, captures
             else:
                 p = add(place_at(work, above + b), qrot(turn_at(work, above + b), place_at(offset, b)))
             put_at(work, own + b, p, qunit(qmul(up, q)))
+
+
+BLEND = kind(blended_joints)

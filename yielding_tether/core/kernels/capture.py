@@ -10,21 +10,17 @@ import math
 
 from .block import (
     U,
-    _1,
-    _2,
-    _3,
-    _4,
-    _5,
-    _6,
     copy_node,
     moving_offset,
     node_slot,
     place_at,
+    put_at,
     row4,
     turn_at,
     turned_by,
     wave_slot,
 )
+from .rows import kind
 from .scalars import add, inlined, kernel, qmul, qrot
 
 #: Numbers of a row: integers node, above, first channel of the turn's adjustment, first length channel, joint of the
@@ -32,9 +28,9 @@ from .scalars import add, inlined, kernel, qmul, qrot
 INTS, FLOATS = 5, 4
 
 
-@kernel
-def captured_joints(first_i, first_f, count, size, ints, floats, values, waves, captures, work, offset, out):  # type: ignore[no-untyped-def]  # fmt: skip
+def captured_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places captured joints."""
+    waves, captures, work, offset, out = room.waves, room.captures, room.work, room.offsets, room.out
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
@@ -42,21 +38,18 @@ def captured_joints(first_i, first_f, count, size, ints, floats, values, waves, 
         above = node_slot(ints[i + U(1)])
         wave = wave_slot(ints[i + U(2)])
         sample = node_slot(ints[i + U(4)])
-        moving_offset(ints[i + U(3)], ints[i + U(4)], floats, f, values, captures, size, offset, U(0))
+        moving_offset(ints[i + U(3)], ints[i + U(4)], floats, f, room.values, captures, size, offset, U(0))
         ex, ey, ez, ew = row4(floats, f)
         for b in range(U(size)):
             q = qmul(turn_at(captures, sample + b), turned_by(waves, wave + b, ex, ey, ez, ew))
             r = turn_at(work, above + b)
             d = qmul(r, q)
             p = add(place_at(work, above + b), qrot(r, place_at(offset, b)))
-            out[b] = p[0]
-            out[b + _1] = p[1]
-            out[b + _2] = p[2]
-            out[b + _3] = d[0]
-            out[b + _4] = d[1]
-            out[b + _5] = d[2]
-            out[b + _6] = d[3]
+            put_at(out, b, p, d)
         copy_node(out, U(0), work, own, size)
+
+
+CAPTURE = kind(captured_joints)
 
 
 @inlined

@@ -10,10 +10,6 @@ from .block import (
     U,
     _1,
     _2,
-    _3,
-    _4,
-    _5,
-    _6,
     _7,
     copy_node,
     node_slot,
@@ -26,16 +22,17 @@ from .block import (
     value_slot,
     wave_slot,
 )
-from .scalars import add, kernel, mean_rotation, qmul, qrot, qunit, scale
+from .rows import kind
+from .scalars import add, mean_rotation, qmul, qrot, qunit, scale
 
 #: Numbers of a plain row: integers node of the space, of the control, of what is followed, first channel of the place,
 #: first Euler channel; floats the control's rest place in what is followed (3 + 4), signs of the rotation order (4).
 INTS, FLOATS = 5, 11
 
 
-@kernel
-def plain_controls(first_i, first_f, count, size, ints, floats, values, waves, work, out):  # type: ignore[no-untyped-def]
+def plain_controls(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places controls that follow one thing in full, and their spaces."""
+    values, waves, work, out = room.values, room.waves, room.work, room.out
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
@@ -53,58 +50,45 @@ def plain_controls(first_i, first_f, count, size, ints, floats, values, waves, w
             q = qmul(r, turn)
             t = add(p, qrot(q, (values[place + b], values[place + _1 + b], values[place + _2 + b])))
             d = qunit(qmul(q, turned_by(waves, wave + b, ex, ey, ez, ew)))
-            out[b] = p[0]
-            out[b + _1] = p[1]
-            out[b + _2] = p[2]
-            out[b + _3] = q[0]
-            out[b + _4] = q[1]
-            out[b + _5] = q[2]
-            out[b + _6] = q[3]
-            o = b + _7
-            out[o] = t[0]
-            out[o + _1] = t[1]
-            out[o + _2] = t[2]
-            out[o + _3] = d[0]
-            out[o + _4] = d[1]
-            out[o + _5] = d[2]
-            out[o + _6] = d[3]
+            put_at(out, b, p, q)
+            put_at(out, b + _7, t, d)
         copy_node(out, U(0), work, space, size)
         copy_node(out, _7, work, own, size)
 
 
-@kernel
-def mixed_control(i, f, size, ints, floats, values, waves, work, quats, shares):  # type: ignore[no-untyped-def]
+def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places one control that follows several things, and its space.
 
     Integers as of a plain row (what is followed is not read), then the number of anchors and for each its node and the
     channels of its weights (place, rotation; -1 not released), own space last; floats as of a plain row, the places in
-    the anchors (7 each) at the end. quats (K, 4), shares (2, K): room for the means.
+    the anchors (7 each) at the end.
     """
-    i = U(i)
-    f = U(f)
+    values, waves, work, quats, shares = room.values, room.waves, room.work, room.quats, room.shares
+    i = U(first_i)
+    f = U(first_f)
     space = node_slot(ints[i])
     own = node_slot(ints[i + U(1)])
     place = value_slot(ints[i + U(3)])
     wave = wave_slot(ints[i + U(4)])
     ex, ey, ez, ew = row4(floats, f + U(7))
-    count = ints[i + U(5)]
+    anchors = ints[i + U(5)]
     table = i + U(6)
     for b in range(U(size)):
         for what in range(2):
             total = 0.0
-            for k in range(count - 1):
+            for k in range(anchors - 1):
                 c = ints[table + U(3 * k + 1 + what)]
                 w = max(values[value_slot(c) + b], 0.0) if c >= 0 else 0.0
                 shares[what, k] = w
                 total += w
             if total > 1.0:
-                for k in range(count - 1):
+                for k in range(anchors - 1):
                     shares[what, k] /= total
                 total = 1.0
-            shares[what, count - 1] = 1.0 - total
+            shares[what, anchors - 1] = 1.0 - total
         p = (0.0, 0.0, 0.0)
         turns = 0
-        for k in range(count):
+        for k in range(anchors):
             wp = shares[0, k]
             wr = shares[1, k]
             if wp == 0.0 and wr == 0.0:
@@ -129,3 +113,6 @@ def mixed_control(i, f, size, ints, floats, values, waves, work, quats, shares):
         put_at(work, space + b, p, q)
         t = add(p, qrot(q, (values[place + b], values[place + _1 + b], values[place + _2 + b])))
         put_at(work, own + b, t, qunit(qmul(q, turned_by(waves, wave + b, ex, ey, ez, ew))))
+
+
+CONTROL, CONTROL_MIXED = kind(plain_controls), kind(mixed_control)

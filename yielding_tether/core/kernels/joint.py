@@ -8,32 +8,28 @@ from __future__ import annotations
 
 from .block import (
     U,
-    _1,
-    _2,
-    _3,
-    _4,
-    _5,
-    _6,
     copy_node,
     moving_offset,
     node_slot,
     place_at,
+    put_at,
     row3,
     row4,
     turn_at,
     turned_by,
     wave_slot,
 )
-from .scalars import add, kernel, qmul, qrot
+from .rows import kind
+from .scalars import add, qmul, qrot
 
 #: Numbers of a row: integers node, above, first Euler channel, first length channel (-1 none), joint of the capture (-1
 #: none); floats offset (3), rest (4), signs of the rotation order (4).
 INTS, FLOATS = 5, 11
 
 
-@kernel
-def joints(first_i, first_f, count, size, ints, floats, waves, work, out):  # type: ignore[no-untyped-def]
+def joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places joints whose offsets do not move."""
+    waves, work, out = room.waves, room.work, room.out
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
@@ -48,26 +44,20 @@ def joints(first_i, first_f, count, size, ints, floats, waves, work, out):  # ty
             r = turn_at(work, above + b)
             d = qmul(r, q)
             p = add(place_at(work, above + b), qrot(r, offset))
-            out[b] = p[0]
-            out[b + _1] = p[1]
-            out[b + _2] = p[2]
-            out[b + _3] = d[0]
-            out[b + _4] = d[1]
-            out[b + _5] = d[2]
-            out[b + _6] = d[3]
+            put_at(out, b, p, d)
         copy_node(out, U(0), work, own, size)
 
 
-@kernel
-def moved_joints(first_i, first_f, count, size, ints, floats, values, waves, captures, work, offset, out):  # type: ignore[no-untyped-def]  # fmt: skip
-    """Places joints whose offsets move; `offset` is room for three rows."""
+def moved_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
+    """Places joints whose offsets move."""
+    waves, work, offset, out = room.waves, room.work, room.offsets, room.out
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
         own = node_slot(ints[i])
         above = node_slot(ints[i + U(1)])
         wave = wave_slot(ints[i + U(2)])
-        moving_offset(ints[i + U(3)], ints[i + U(4)], floats, f, values, captures, size, offset, U(0))
+        moving_offset(ints[i + U(3)], ints[i + U(4)], floats, f, room.values, room.captures, size, offset, U(0))
         rest = row4(floats, f + U(3))
         ex, ey, ez, ew = row4(floats, f + U(7))
         for b in range(U(size)):
@@ -75,11 +65,8 @@ def moved_joints(first_i, first_f, count, size, ints, floats, values, waves, cap
             r = turn_at(work, above + b)
             d = qmul(r, q)
             p = add(place_at(work, above + b), qrot(r, place_at(offset, b)))
-            out[b] = p[0]
-            out[b + _1] = p[1]
-            out[b + _2] = p[2]
-            out[b + _3] = d[0]
-            out[b + _4] = d[1]
-            out[b + _5] = d[2]
-            out[b + _6] = d[3]
+            put_at(out, b, p, d)
         copy_node(out, U(0), work, own, size)
+
+
+JOINT, JOINT_MOVED = kind(joints), kind(moved_joints)

@@ -16,7 +16,8 @@ from .block import (
     value_slot,
     wave_slot,
 )
-from .scalars import add, axis_turn, kernel, norm, qmul, qrot, qunit
+from .rows import kind
+from .scalars import add, axis_turn, norm, qmul, qrot, qunit
 from .two_segment import solve_one
 
 #: Integers of a row before the joints: joints, middle joint, node of what the limb hangs from, node of the end's control,
@@ -28,13 +29,13 @@ HEAD, EACH = 8, 4
 FLOAT_HEAD, FLOAT_EACH = 15, 15
 
 
-@kernel
-def chain(i, f, size, ints, floats, values, waves, captures, work, offsets, inner):  # type: ignore[no-untyped-def]
-    """Places one limb of many segments. offsets: room for three rows a joint; inner (joints, 7): room for the places and
-    rotations of joints within their piece."""
-    i = U(i)
-    f = U(f)
-    count = ints[i]
+def chain(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
+    """Places one limb of many segments."""
+    values, waves, captures, work = room.values, room.waves, room.captures, room.work
+    offsets, inner = room.offsets, room.inner
+    i = U(first_i)
+    f = U(first_f)
+    joints = ints[i]
     middle = ints[i + U(1)]
     above = node_slot(ints[i + U(2)])
     target = node_slot(ints[i + U(3)])
@@ -48,7 +49,7 @@ def chain(i, f, size, ints, floats, values, waves, captures, work, offsets, inne
     rest_reach = floats[f + U(9)]
     length = floats[f + U(10)]
     first_rest = row4(floats, f + U(11))
-    for j in range(count):
+    for j in range(joints):
         r = i + U(HEAD + EACH * j)
         moving_offset(
             ints[r + U(2)], ints[r + U(3)], floats, f + U(FLOAT_HEAD + FLOAT_EACH * j), values, captures, size, offsets,
@@ -62,13 +63,13 @@ def chain(i, f, size, ints, floats, values, waves, captures, work, offsets, inne
         p = (0.0, 0.0, 0.0)
         q = (0.0, 0.0, 0.0, 1.0)
         a = p
-        for j in range(1, count):
+        for j in range(1, joints):
             p = add(p, qrot(q, place_at(offsets, U(j) * _3 + b)))
             if j == middle:
                 a = p
                 p = (0.0, 0.0, 0.0)
                 q = (0.0, 0.0, 0.0, 1.0)
-            elif j < count - 1:
+            elif j < joints - 1:
                 t = f + U(FLOAT_HEAD + FLOAT_EACH * j)
                 curl = floats[t + U(14)] * (rest_reach - reach) / length
                 local = qmul(row4(floats, t + U(3)), axis_turn(row3(floats, t + U(11)), curl))
@@ -88,8 +89,8 @@ def chain(i, f, size, ints, floats, values, waves, captures, work, offsets, inne
         )  # fmt: skip
         put_at(work, node_slot(ints[i + U(HEAD)]) + b, root, upper)
         put_at(work, node_slot(ints[i + U(HEAD) + U(EACH * middle)]) + b, mid, mid_rot)
-        put_at(work, node_slot(ints[i + U(HEAD) + U(EACH * (count - 1))]) + b, place, turn_at(work, target + b))
-        for j in range(1, count - 1):
+        put_at(work, node_slot(ints[i + U(HEAD) + U(EACH * (joints - 1))]) + b, place, turn_at(work, target + b))
+        for j in range(1, joints - 1):
             if j != middle:
                 p = (inner[j, 0], inner[j, 1], inner[j, 2])
                 q = (inner[j, 3], inner[j, 4], inner[j, 5], inner[j, 6])
@@ -98,3 +99,6 @@ def chain(i, f, size, ints, floats, values, waves, captures, work, offsets, inne
                 put_at(
                     work, node_slot(ints[i + U(HEAD + EACH * j)]) + b, add(start, qrot(base, p)), qunit(qmul(base, q))
                 )
+
+
+CHAIN = kind(chain)

@@ -1,7 +1,7 @@
 """Runs rows over blocks of times, each time by itself, one call for all.
 
 A *run* is a kind, where its rows begin among the integers and the floats of the tape, and how many there are. Every kind
-has a file with its rows and its function, which is called once a run and block.
+has a file with its rows and its function (see `rows`), which is called once a run and block.
 """
 
 from __future__ import annotations
@@ -9,17 +9,10 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from ..transforms import Floats, Ints
-from .blend import blended_joints
-from .block import BLOCK, U, copy_node, node_slot, value_slot
-from .capture import captured_joints
-from .follow import mixed_control, plain_controls
-from .joint import joints, moved_joints
-from .n_segment import chain
+from .block import BLOCK, U, node_slot, value_slot
+from .rows import call
 from .sample import halve, sample_row
 from .scalars import kernel
-from .two_segment import limbs, moved_limbs
-
-JOINT, JOINT_MOVED, CONTROL, CONTROL_MIXED, LIMB, LIMB_MOVED, CHAIN, CAPTURE, BLEND, COPY = range(10)
 
 
 class Curves(NamedTuple):
@@ -36,25 +29,6 @@ class Curves(NamedTuple):
     forced: Floats
     standing: Floats
     spun: Ints
-
-
-class Room(NamedTuple):
-    """Room for a block of BLOCK times: `values` of all channels, `waves` sine and cosine of half of each that is an Euler
-    angle, `work` place and rotation of all nodes, `captures` the same of captured joints; `inp`, `out`, `offsets`,
-    `inner`, `quats` (K, 4) and `shares` (2, K) for the rows' own use; `times` of the block and whether each arrives."""
-
-    values: Floats
-    waves: Floats
-    work: Floats
-    captures: Floats
-    inp: Floats
-    out: Floats
-    offsets: Floats
-    inner: Floats
-    quats: Floats
-    shares: Floats
-    times: Floats
-    late: Ints
 
 
 @kernel
@@ -75,13 +49,13 @@ def copy_out(frames, start, size, nodes, work, pos, rot):  # type: ignore[no-unt
 
 
 @kernel
-def run(spans, frames, runs, nodes, at, side, curves, captured, ints, floats, room, pos, rot):  # type: ignore[no-untyped-def]
+def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, floats, room, pos, rot):  # type: ignore[no-untyped-def]
     """Fills pos (F, N, 3) and rot (F, N, 4) of `nodes` at the times at (F,), sides side (F,).
 
-    spans: (G, 8) groups of times with one order of rows: first and end in frames (F,), which holds rows of times, in runs
+    kinds: addresses of the kinds' functions (`rows.addresses`); spans: (G, 8) groups of times with one order of rows: first and end in frames (F,), which holds rows of times, in runs
     (R, 4), in curves.keyed and in curves.turning; captured (7 J, F): captured joints at these times.
     """
-    values, waves, work, captures, inp, out, offsets, inner, quats, shares, times, late = room
+    values, waves, times, late = room.values, room.waves, room.times, room.late
     for g in range(len(spans)):
         for block in range(spans[g, 0], spans[g, 1], BLOCK):
             size = min(BLOCK, spans[g, 1] - block)
@@ -102,36 +76,13 @@ def run(spans, frames, runs, nodes, at, side, curves, captured, ints, floats, ro
             for r in range(captured.shape[0]):
                 o = value_slot(r)
                 for b in range(U(size)):
-                    captures[o + b] = captured[r, frames[U(block) + b]]
+                    room.captures[o + b] = captured[r, frames[U(block) + b]]
             halve(values, curves.turning, spans[g, 6], spans[g, 7], size, waves)
             halve(values, curves.spun, 0, len(curves.spun), size, waves)
             # A run at a time over the block: what its rows say is read once, and its times wait for no other.
             for s in range(spans[g, 2], spans[g, 3]):
-                kind = runs[s, 0]
-                i = runs[s, 1]
-                f = runs[s, 2]
-                count = runs[s, 3]
-                if kind == JOINT:
-                    joints(i, f, count, size, ints, floats, waves, work, out)
-                elif kind == LIMB:
-                    limbs(i, f, count, size, ints, floats, values, work, inp, out)
-                elif kind == CONTROL:
-                    plain_controls(i, f, count, size, ints, floats, values, waves, work, out)
-                elif kind == CONTROL_MIXED:
-                    mixed_control(i, f, size, ints, floats, values, waves, work, quats, shares)
-                elif kind == CAPTURE:
-                    captured_joints(i, f, count, size, ints, floats, values, waves, captures, work, offsets, out)
-                elif kind == JOINT_MOVED:
-                    moved_joints(i, f, count, size, ints, floats, values, waves, captures, work, offsets, out)
-                elif kind == BLEND:
-                    blended_joints(i, f, count, size, ints, floats, values, captures, work, offsets)
-                elif kind == LIMB_MOVED:
-                    moved_limbs(i, f, count, size, ints, floats, values, captures, work, inp, out, offsets)
-                elif kind == COPY:
-                    copy_node(work, node_slot(ints[i + 1]), work, node_slot(ints[i]), size)
-                else:
-                    chain(i, f, size, ints, floats, values, waves, captures, work, offsets, inner)
-            copy_out(frames, block, size, nodes, work, pos, rot)
+                call(kinds[runs[s, 0]], runs[s, 1], runs[s, 2], runs[s, 3], size, ints, floats, room)
+            copy_out(frames, block, size, nodes, room.work, pos, rot)
     # The room is used again: nothing of what was put in place of the curves may stay.
     for k in range(len(curves.over)):
         o = value_slot(curves.over[k])

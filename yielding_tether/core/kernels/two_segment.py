@@ -14,8 +14,6 @@ from .block import (
     _1,
     _2,
     _3,
-    _4,
-    _5,
     _6,
     _7,
     copy_node,
@@ -23,11 +21,13 @@ from .block import (
     moving_offset,
     node_slot,
     place_at,
+    put_at,
     row3,
     row4,
     turn_at,
     value_slot,
 )
+from .rows import kind
 from .scalars import (
     add,
     axis_turn,
@@ -228,22 +228,9 @@ def solve_one(root, up, rest, o1, o2, hinge, lower_hinge, constants, end, swivel
 @inlined
 def put_limb(out, b, root, upper, mid, mid_rot, end):  # type: ignore[no-untyped-def]
     """Writes what a solve gives, but the rotation of the end, to three nodes in a row."""
-    out[b] = root[0]
-    out[b + _1] = root[1]
-    out[b + _2] = root[2]
-    out[b + _3] = upper[0]
-    out[b + _4] = upper[1]
-    out[b + _5] = upper[2]
-    out[b + _6] = upper[3]
-    o = b + _7
-    out[o] = mid[0]
-    out[o + _1] = mid[1]
-    out[o + _2] = mid[2]
-    out[o + _3] = mid_rot[0]
-    out[o + _4] = mid_rot[1]
-    out[o + _5] = mid_rot[2]
-    out[o + _6] = mid_rot[3]
-    o += _7
+    put_at(out, b, root, upper)
+    put_at(out, b + _7, mid, mid_rot)
+    o = b + _7 + _7
     out[o] = end[0]
     out[o + _1] = end[1]
     out[o + _2] = end[2]
@@ -271,9 +258,9 @@ def scatter(ints, i, size, out, inp, work):  # type: ignore[no-untyped-def]
     copy_rows(inp, _TARGET + _3, work, node_slot(ints[i + U(2)]) + _3, 4, size)
 
 
-@kernel
-def limbs(first_i, first_f, count, size, ints, floats, values, work, inp, out):  # type: ignore[no-untyped-def]
+def limbs(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places limbs whose segments keep their lengths."""
+    values, work, inp, out = room.values, room.work, room.inp, room.out
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
@@ -300,9 +287,9 @@ def limbs(first_i, first_f, count, size, ints, floats, values, work, inp, out): 
         scatter(ints, i, size, out, inp, work)
 
 
-@kernel
-def moved_limbs(first_i, first_f, count, size, ints, floats, values, captures, work, inp, out, offsets):  # type: ignore[no-untyped-def]  # fmt: skip
-    """Places limbs whose segments change their lengths; `offsets`: room for nine rows."""
+def moved_limbs(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
+    """Places limbs whose segments change their lengths."""
+    values, captures, work, inp, out, offsets = room.values, room.captures, room.work, room.inp, room.out, room.offsets
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
@@ -328,6 +315,9 @@ def moved_limbs(first_i, first_f, count, size, ints, floats, values, captures, w
             )  # fmt: skip
             put_limb(out, b, root, upper, mid, mid_rot, end)
         scatter(ints, i, size, out, inp, work)
+
+
+LIMB, LIMB_MOVED = kind(limbs), kind(moved_limbs)
 
 
 @kernel

@@ -13,7 +13,7 @@ import numpy as np
 
 from ..channels import Channel, moving, turning
 from ..kernels import capture, fits
-from ..kernels.run import CAPTURE
+from ..kernels.capture import CAPTURE
 from ..tape import Run, Tape, signs_of
 from ..transforms import Floats, Ints, multiply
 from .system import Control, Handle, Posed, State, System

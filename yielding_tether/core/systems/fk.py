@@ -9,7 +9,6 @@ import numpy as np
 
 from ..channels import ROTATION, Channel, turning
 from ..kernels import fits, joint
-from ..kernels.run import JOINT, JOINT_MOVED
 from ..tape import Run, Tape, signs_of
 from ..transforms import Floats, Ints
 from .system import Control, Handle, Posed, State, System
@@ -42,7 +41,7 @@ class Fk(System):
             still = length < 0 and sample < 0
             ints = (into[k], bound.above_in(into, k), channels[k, 0], length, sample)
             floats = (*bound.offsets[k], *bound.rests[k], *signs_of(bound.part.joint_orders[k]))
-            runs.append(tape.add(JOINT if still else JOINT_MOVED, ints, floats, (channels[k, 0],)))
+            runs.append(tape.add(joint.JOINT if still else joint.JOINT_MOVED, ints, floats, (channels[k, 0],)))
         return Tape.joined(runs, joint.INTS, joint.FLOATS)
 
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:

@@ -14,7 +14,7 @@ import numpy as np
 
 from ..channels import Channel, turning
 from ..kernels import fits
-from ..kernels.run import CHAIN
+from ..kernels.n_segment import CHAIN
 from ..tape import Run, Tape, signs_of
 from ..transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
 from .system import Posed, State

@@ -9,7 +9,7 @@ import numpy as np
 
 from ..channels import ROTATION, TRANSLATION, Channel, moving, turning
 from ..kernels import fits
-from ..kernels.run import COPY
+from ..kernels.copy import COPY
 from ..tape import Run, Tape
 from ..transforms import ORDERS, Floats, Ints
 from .system import Control, Handle, Posed, State, System

@@ -23,7 +23,6 @@ import numpy as np
 
 from ..channels import Channel, moving, turning
 from ..kernels import two_segment as formulas
-from ..kernels.run import LIMB, LIMB_MOVED
 from ..kernels.scalars import add, cross, norm, qconj, qmul, qrot, scale
 from ..tape import Run, Tape
 from ..transforms import Floats, Ints, wrap_near
@@ -147,7 +146,7 @@ class TwoSegment(System):
             *where,
         )
         floats = (*bound.offsets.ravel(), *bound.rests[0], *data.constants, *np.hstack(form))
-        return [tape.add(LIMB if still else LIMB_MOVED, ints, floats)]
+        return [tape.add(formulas.LIMB if still else formulas.LIMB_MOVED, ints, floats)]
 
     def bent(self, bound: Bound, posed: Posed) -> Bent:
         """The limb as the two-segment formulas see it."""
