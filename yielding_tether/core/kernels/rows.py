@@ -11,11 +11,11 @@ from functools import cache
 from typing import Any, NamedTuple
 
 import numpy as np
-from numba import njit, typeof, types
+from numba import njit, types
 from numba.extending import intrinsic
 
 from ..transforms import Floats, Ints
-from .scalars import OPTIONS
+from .scalars import INNER
 
 
 class Room(NamedTuple):
@@ -37,13 +37,14 @@ class Room(NamedTuple):
     late: Ints
 
 
-_row, _table = np.empty(1), np.empty((1, 1))
-_INTS, _FLOATS = np.empty(1, dtype=np.int64), _row
+_ROW, _TABLE, _INTS = types.float64[::1], types.float64[:, ::1], types.int64[::1]
 #: What a kind's function takes: where its rows begin among the integers and the floats, how many there are, how many times
 #: the block has, the integers, the floats, the room.
 _ARGUMENTS = (
-    types.int64, types.int64, types.int64, types.int64, typeof(_INTS), typeof(_FLOATS),
-    typeof(Room(_row, _row, _row, _row, _row, _row, _row, _table, _table, _table, _row, _INTS)),
+    types.int64, types.int64, types.int64, types.int64, _INTS, _ROW,
+    types.NamedTuple(  # type: ignore[no-untyped-call]
+        (_ROW, _ROW, _ROW, _ROW, _ROW, _ROW, _ROW, _TABLE, _TABLE, _TABLE, _ROW, _INTS), Room
+    ),
 )  # fmt: skip
 SIGNATURE = types.void(*_ARGUMENTS)
 _functions: list[Any] = []
@@ -51,7 +52,7 @@ _functions: list[Any] = []
 
 def kind(function: Callable[..., None]) -> int:
     """Makes a function (first_i, first_f, count, size, ints, floats, room) a kind of row; returns the kind's number."""
-    _functions.append(njit(**OPTIONS, no_cpython_wrapper=True)(function))
+    _functions.append(njit(**INNER)(function))
     return len(_functions) - 1
 
 

@@ -81,7 +81,7 @@ def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, flo
             halve(values, curves.spun, 0, len(curves.spun), size, waves)
             # A run at a time over the block: what its rows say is read once, and its times wait for no other.
             for s in range(spans[g, 2], spans[g, 3]):
-                call(kinds[runs[s, 0]], runs[s, 1], runs[s, 2], runs[s, 3], size, ints, floats, room)
+                call(kinds[runs[s, 0]], runs[s, 1], runs[s, 2], runs[s, 3], size, ints, floats, room)  # type: ignore[call-arg]
             copy_out(frames, block, size, nodes, room.work, pos, rot)
     # The room is used again: nothing of what was put in place of the curves may stay.
     for k in range(len(curves.over)):

@@ -17,10 +17,12 @@ from numba import njit
 # No fast-math; division as IEEE 754 has it rather than as an exception; and without the reference counts that
 # Numba keeps for arrays, which cost more than the work (a kernel makes no arrays).
 OPTIONS: dict[str, Any] = {"cache": True, "error_model": "numpy", "_nrt": False, "no_cfunc_wrapper": True}
+#: Options of what no Python calls.
+INNER: dict[str, Any] = {**OPTIONS, "no_cpython_wrapper": True}
 #: Compiles a kernel.
 kernel = njit(**OPTIONS)
 #: The same, written into its caller: for functions that are handed tables inside the loop over frames.
-inlined = njit(**OPTIONS, forceinline=True, no_cpython_wrapper=True)
+inlined = njit(**{**INNER, "forceinline": True})
 
 #: Rotation orders by code. "xyz" means R = Rx · Ry · Rz: the last letter turns first, in the joint itself.
 ORDERS = ("xyz", "xzy", "yxz", "yzx", "zxy", "zyx")
