@@ -192,7 +192,7 @@ def sources(program: Program, bound: Bound, system: str, start: float, end: floa
     """Channels that the motion of a part is made of over a stretch: its live ones and all upstream of its joints and of
     the spaces in which a system fits it."""
     at = np.unique(np.append(np.arange(np.ceil(start), end), [start, end]))
-    controls = {c.name for c in bound.systems[system].system.controls(bound.part)}
+    controls = {c.name for c in bound.systems[system].controls}
     spaces = [c.space for name, c in bound.controls.items() if name in controls]
     return program.sources([*bound.nodes.tolist(), *bound.above.tolist(), *spaces], at)
 

@@ -202,7 +202,8 @@ class Program:
         spans, runs, keyed, turning = self._joined(plans)
         spans[:, 0], spans[:, 1] = groups.starts[:-1], groups.starts[1:]
         rows = groups.order
-        spun = over[np.isin(over, self._euler)] if len(over) else _NONE
+        euler = self.rig.tape.turning
+        spun = np.array([c for c in over.tolist() if c in euler], dtype=np.int64) if len(over) else _NONE
         curves = Curves(
             self._packed.starts, self._packed.cubics, self._keyed, keyed, turning, over, forced, self._fixed[over], spun
         )
@@ -276,7 +277,7 @@ class Program:
         """Groups of times with the same activity.
 
         at, side: (F,); over (K,), forced (K, F): channels whose values are put in place of the curves'."""
-        forcing = np.flatnonzero(np.isin(self._switches, over)) if len(over) else _NONE
+        forcing = np.flatnonzero((self._switches[:, None] == over).any(axis=1)) if len(over) else _NONE
         if self._steps is not None and not len(forcing):
             cuts, known, states = self._steps
             found = np.searchsorted(cuts, at, side="right")
@@ -424,9 +425,9 @@ class Program:
 
     def joints(self, members: Sequence[str] | None = None) -> tuple[list[tuple[str, str]], Ints]:
         """Names (member, joint) and nodes of all joints of these members, or of the whole cast."""
-        names = [
-            (m.id, j.name) for m in self.scene.members if members is None or m.id in members for j in m.skeleton.joints
-        ]
+        if members is None:
+            return self.rig.joints
+        names = [(m.id, j.name) for m in self.scene.members if m.id in members for j in m.skeleton.joints]
         return names, np.array([self.nodes[n] for n in names], dtype=np.int64)
 
     def channel_names(self) -> list[str]:

@@ -310,7 +310,7 @@ def unreached(program: Program, bound: Bound, frames: Floats) -> list[tuple[floa
     found: list[tuple[float, float, float]] = []
     shares = program.sample(frames, LEAVING, bound.driver_channels)
     for name, mine in bound.systems.items():
-        for control in mine.system.controls(bound.part):
+        for control in mine.controls:
             placed = bound.controls.get(control.name)
             if placed is None or control.rests_on not in bound.part.joints:
                 continue

@@ -36,9 +36,10 @@ CAPTURED = Captured()
 @dataclass(eq=False)
 class BoundSystem:
     """A system of one part: `channels` (K,) that pose, in the order of its fit; `held` (K,) which of them are locked, and
-    `standard` (K,) their values without keys; `data`: what the system keeps for itself."""
+    `standard` (K,) their values without keys; `controls`: what is dragged; `data`: what the system keeps for itself."""
 
     system: System
+    controls: tuple[Control, ...]
     channels: Ints
     held: np.ndarray
     standard: Floats
@@ -150,6 +151,16 @@ class Bound:
     def keyed_systems(self) -> list[str]:
         """Systems that keys make, in order."""
         return [name for name, s in self.systems.items() if not s.system.moves_alone]
+
+    @cached_property
+    def placed(self) -> list[tuple[str, Control]]:
+        """Controls that stand elsewhere than on a joint, with their systems: they are drawn at places of their own."""
+        return [
+            (name, control)
+            for name, mine in self.systems.items()
+            for control in mine.controls
+            if control.handle.computed or (control.name in self.controls and control.name not in self.part.joints)
+        ]
 
     @property
     def driver_channels(self) -> Ints:
@@ -338,6 +349,9 @@ class Rig:
                 self._bind(member, part, rests)
         self.names = list(self.channels)
         self.defaults = np.array(self._defaults)
+        names = [(m.id, j.name) for m in scene.members for j in m.skeleton.joints]
+        #: Names (member, joint) and nodes of all joints of the cast.
+        self.joints = names, np.array([self.nodes[n] for n in names], dtype=np.int64)
         self.writer = np.full(self.count, -1, dtype=np.int64)
         for s, stage in enumerate(self.stages):
             self.writer[list(stage.writes)] = s
@@ -436,12 +450,12 @@ class Rig:
             described = [c for c in system.channels(part) if c.poses]
             held = np.array([c.access == "locked" or self._locked(part, c) for c in described])
             bound.systems[system.name] = BoundSystem(
-                system, np.array([own[c.control, c.name] for c in described], dtype=np.int64), held,
+                system, tuple(system.controls(part)), np.array([own[c.control, c.name] for c in described], dtype=np.int64), held,
                 np.array([c.standard for c in described]), np.array([c.trait.stepped for c in described]),
                 np.array([c.trait.wraps for c in described]), np.array([c.bounds for c in described]),
             )  # fmt: skip
         for system in systems:
-            for control in system.controls(part):
+            for control in bound.systems[system.name].controls:
                 if control.releases:
                     bound.controls[control.name] = self._control(bound, control, rests)
         for mine in bound.systems.values():

@@ -19,7 +19,6 @@ from ..core.program import Poses, Program
 from ..core.proof import prove, sentence
 from ..core.rig import Bound
 from ..core.stands import find_stands
-from ..core.systems.system import Control
 from ..core.takes import WORLD, Take
 from ..core.tones import colour_of
 from ..core.transforms import Floats, rotation_distance
@@ -57,7 +56,7 @@ def member_info(program: Program, member: Member) -> s.MemberInfo:
 
 def _trail(bound: Bound) -> list[str]:
     """Joints whose paths show how a part moves: what its lines lead to and its ends, else its first two."""
-    controls = [c for mine in bound.systems.values() for c in mine.system.controls(bound.part)]
+    controls = [c for mine in bound.systems.values() for c in mine.controls]
     shown = [c.handle.joined_to for c in controls if c.handle.joined_to] + [c.rests_on for c in controls if c.rests_on]
     return list(dict.fromkeys(shown)) or list(bound.part.joints[:2])
 
@@ -65,19 +64,9 @@ def _trail(bound: Bound) -> list[str]:
 # --- handles and pose tables ----------------------------------------------------------------------------
 
 
-def _placed(bound: Bound) -> list[tuple[str, Control]]:
-    """Controls of a part that stand elsewhere than on a joint, with their systems: they have rows of their own."""
-    return [
-        (name, control)
-        for name, mine in bound.systems.items()
-        for control in mine.system.controls(bound.part)
-        if control.handle.computed or (control.name in bound.controls and control.name not in bound.part.joints)
-    ]
-
-
 def table_rows(program: Program) -> int:
     """Rows of a pose table."""
-    return len(program.joints()[1]) + sum(len(_placed(b)) for b in program.bounds.values())
+    return len(program.joints()[1]) + sum(len(b.placed) for b in program.bounds.values())
 
 
 def handles(program: Program) -> list[s.HandleInfo]:
@@ -88,9 +77,9 @@ def handles(program: Program) -> list[s.HandleInfo]:
     found = []
     for bound in program.bounds.values():
         member = bound.member.id
-        placed = {c.name for _, c in _placed(bound)}
+        placed = {c.name for _, c in bound.placed}
         for system, mine in bound.systems.items():
-            for control in mine.system.controls(bound.part):
+            for control in mine.controls:
                 handle = control.handle
                 if control.name in placed:
                     row, next_row = next_row, next_row + 1
@@ -130,13 +119,14 @@ def pose_table(program: Program, poses: Poses, values: dict[int, float] | None =
     table[:, : len(nodes), 3:] = poses.rot[:, nodes]
     row = len(nodes)
     for bound in program.bounds.values():
-        placed = _placed(bound)
-        if not placed:
+        if not bound.placed:
             continue
         order = list(bound.systems)
         driving = bound.driving(program.sample(poses.times, poses.side, bound.driver_channels))
-        computed = _computed(program, bound, poses, values or {})
-        for system, control in placed:
+        computed = (
+            _computed(program, bound, poses, values or {}) if any(c.handle.computed for _, c in bound.placed) else {}
+        )
+        for system, control in bound.placed:
             if control.handle.computed:
                 table[:, row, :3] = computed[control.name]
                 table[:, row, 6] = 1.0
@@ -309,7 +299,7 @@ def follows(program: Program, bound: Bound) -> list[s.Follow]:
     """Stretches of frames over which a part's controls follow anchors."""
     found = []
     frames = program.take.frames
-    systems = {c.name: n for n, mine in bound.systems.items() for c in mine.system.controls(bound.part)}
+    systems = {c.name: n for n, mine in bound.systems.items() for c in mine.controls}
     for tether in program.take.tethers:
         if tether.member != bound.member.id or tether.control not in bound.controls:
             continue

@@ -53,7 +53,7 @@ def solve(program: Program, drag: Drag) -> Posing:
     turn = np.array(drag.rotation) / size
     bound = program.bound(drag.member, drag.part)
     dragged = next(
-        (n for n, s in bound.systems.items() if any(c.name == drag.control for c in s.system.controls(bound.part))),
+        (n for n, s in bound.systems.items() if any(c.name == drag.control for c in s.controls)),
         None,
     )
     if dragged is None:
@@ -115,5 +115,5 @@ def apply(program: Program, drag: Drag) -> tuple[Take, Proof]:
 def describe(drag: Drag, program: Program) -> str:
     """One line for the list of revisions."""
     bound = program.bound(drag.member, drag.part)
-    labels = {c.name: c.label for s in bound.systems.values() for c in s.system.controls(bound.part)}
+    labels = {c.name: c.label for s in bound.systems.values() for c in s.controls}
     return f"Pose {labels.get(drag.control, drag.control)} at frame {drag.frame:g}"
