@@ -80,6 +80,7 @@ class Pages(unittest.TestCase):
     def select(self, page: Page, label: str, first: float, last: float) -> None:
         """Drags along a part's strand from one frame to another."""
         sheet = page.get_by_test_id("strands")
+        self.row(page, label).scroll_into_view_if_needed()
         box = sheet.bounding_box()
         row = self.row(page, label).bounding_box()
         assert box and row

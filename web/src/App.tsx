@@ -2,10 +2,10 @@ import { Alert, CssBaseline, Snackbar, ThemeProvider } from "@mui/material";
 import { useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useState } from "react";
 import { Home } from "./home/Home";
-import { importFile } from "./shared/api";
 import { Away } from "./shared/Away";
+import { bringIn } from "./shared/captures";
 import { useNotice } from "./shared/notice";
-import { go, usePath } from "./shared/route";
+import { usePath } from "./shared/route";
 import { makeTheme } from "./shared/theme";
 
 // Fetched while the page still asks what to show: the bench is where nearly everyone goes.
@@ -70,18 +70,4 @@ export function App() {
       </Snackbar>
     </ThemeProvider>
   );
-}
-
-/** Brings a capture file in and opens its take; a refusal says why and changes nothing. */
-export async function bringIn(file: File, refresh: () => unknown) {
-  const notice = useNotice.getState();
-  notice.say(`Bringing in ${file.name}…`);
-  try {
-    const found = await importFile(file, localStorage.getItem("unit") ?? "");
-    await refresh();
-    notice.say(`${file.name}: ${found.parts.length ? `found ${found.parts.join(", ")}` : "no limbs found"}. ${found.notes.join(" ")}`);
-    go(`/take/${found.take_id}`);
-  } catch (error) {
-    notice.warn(`${file.name} was not brought in. ${(error as Error).message}`);
-  }
 }

@@ -44,6 +44,8 @@ Flags = NDArray[np.bool_]
 Curves = dict[str, Curve]
 #: Step of the plain central difference at keys that no source key shares, frames.
 _CENTRAL = 1.0 / 32.0
+#: Metres and radians below which an adjustment is the rounding of a fit.
+ROUNDING = 1e-9
 #: Share of a proof's widest step at which slopes are fitted: near a singular pose a coarser one misses what is measured.
 FINE = 0.25
 
@@ -390,12 +392,17 @@ def join(program: Program, bound: Bound, curves: Curves, system: str, at: float,
     mine = bound.systems[system]
     near = program.now(at, mine.channels)
     fitted = fit_at(program, bound, system, at, LEAVING)
-    values = _nearest_turns(mine.wraps, fitted.values[ARRIVING, :, 0], near)
+    values = np.array(_nearest_turns(mine.wraps, fitted.values[ARRIVING, :, 0], near))
+    slopes = fitted.slopes[ARRIVING, :, 0].copy()
+    if mine.system.moves_alone:
+        # What is met already needs no adjustment: the rounding of a fit would stay on top of a motion of its own.
+        values = np.where(np.abs(values - mine.standard) <= ROUNDING, mine.standard, values)
+        slopes[np.abs(slopes) <= ROUNDING] = 0.0
     for k, c in enumerate(mine.channels):
         kept = insert(curves.get(names[c], EMPTY), at, float(program.defaults[c]))
         key = kept.key(kept.find(at) or 0)
-        value = values[k]
-        slope = 0.0 if key.kind == STEPPED else float(fitted.slopes[ARRIVING, k, 0])
+        value = float(values[k])
+        slope = 0.0 if key.kind == STEPPED else float(slopes[k])
         keys = []
         if key.kind == LINEAR and kept.times[-1] > at:
             # A straight segment can't take a speed over: it becomes a smooth one that ends as it did.

@@ -380,8 +380,8 @@ def card(program: Program, member_id: str, part_name: str, frame: float) -> s.Ca
         says = f"{label[0].upper()}{label[1:]} drives here" if len(bound.systems) > 1 else ""
         adjusts = bound.systems[driver].system.moves_alone
         rule = (
-            "Letting go of a drag keys an adjustment on top of the capture, at this frame."
-            if adjusts else f"Letting go of a drag keys what was dragged, at this frame, in {label}."
+            "It goes on top of the capture, as an adjustment at this frame."
+            if adjusts else f"It goes into {label}, at this frame."
         )  # fmt: skip
     in_system = {int(c) for mine in bound.systems.values() for c in mine.channels}
     others = [c for c in sorted(set(bound.own.values())) if c not in in_system]

@@ -62,6 +62,9 @@ def suggested(program: Program, body: s.SuggestAsked) -> s.Suggested:
     if operation is None:
         return s.Suggested(choices={}, options={})
     parts = tuple((p.member, p.part) for p in body.parts)
-    choices = {c.name: c.default for c in operation.choices} | operation.suggest(program, parts, body.first, body.last)
+    known = {c.name for c in operation.choices}
+    made = {name: value for name, value in body.choices.items() if name in known}
+    suggested = operation.suggest(program, parts, body.first, body.last, made)
+    choices = {c.name: c.default for c in operation.choices} | suggested | made
     options = {name: list(found) for name, found in operation.options(program, parts).items()}
     return s.Suggested(choices=choices, options=options)

@@ -438,13 +438,14 @@ class OperationInfo(Model):
 
 
 class SuggestAsked(Model):
-    """A stretch of parts for which an operation is to suggest its choices."""
+    """A stretch of parts for which an operation is to suggest its choices; `choices`: those that are made already."""
 
     operation: str
     revision: int
     parts: Annotated[list[PartRef], Field(max_length=200)]
     first: Finite = 0.0
     last: Finite | None = None
+    choices: dict[str, str | int | float] = {}
 
 
 class Suggested(Model):

@@ -1,13 +1,13 @@
 import { Box, Button, CircularProgress, Paper, TextField, ToggleButton, ToggleButtonGroup, Tooltip, Typography } from "@mui/material";
 import { useEffect, useRef, useState } from "react";
 import type { Choice } from "../shared/api";
-import { offer, offeredFor, useActions, useOperations } from "./actions";
+import { choose, offer, offeredFor, useActions, useOperations } from "./actions";
 import { useBench, usePick } from "./state";
 
 /** The small strip at a selection: the operations that apply there, each with the choices that matter. */
 export function Offer({ x }: { x: number }) {
   const operations = useOperations();
-  const { info, stretch, wish, choices, options, trial, trying, set } = usePick("info", "stretch", "wish", "choices", "options", "trial", "trying", "set");
+  const { info, stretch, wish, choices, options, trial, trying } = usePick("info", "stretch", "wish", "choices", "options", "trial", "trying");
   const { apply, drop, copy } = useActions();
   const [unfolded, setUnfolded] = useState(false);
   const strip = useRef<HTMLDivElement>(null);
@@ -20,7 +20,6 @@ export function Offer({ x }: { x: number }) {
   const offered = stretch ? offeredFor(operations, info, stretch.parts) : [];
   const current = operations?.find((o) => o.id === wish?.operation);
   const span = stretch ? (stretch.last >= info.last ? `frame ${stretch.first} on` : `frames ${stretch.first}–${stretch.last}`) : wish && wish.operation !== "drivers" ? `at frame ${wish.first}` : "";
-  const change = (name: string, value: string | number) => set({ choices: { ...choices, [name]: value } });
   const counts = (c: Choice) => !c.when || !(c.when.choice in choices) || c.when.values.includes(String(choices[c.when.choice]));
   return (
     <Paper
@@ -30,6 +29,13 @@ export function Offer({ x }: { x: number }) {
       role="dialog"
       aria-label="What can be done here"
       data-testid="offer"
+      // A choice just made has the focus: Enter means what was tried, Space makes choices.
+      onKeyDownCapture={(e) => {
+        if (e.key !== "Enter" || (e.target as HTMLElement).closest("[data-own-enter]")) return;
+        e.preventDefault();
+        e.stopPropagation();
+        if (trial) apply();
+      }}
       sx={{ position: "absolute", left: x, bottom: "100%", mb: "46px", px: 1.25, py: 0.75, zIndex: 5, display: "flex", alignItems: "center", gap: 0.75, whiteSpace: "nowrap", maxWidth: "calc(100vw - 16px)", flexWrap: "wrap", "& .MuiButton-root": { flexShrink: 0, minWidth: 0, px: 1 } }}
     >
       {offered.length > 1 && stretch ? (
@@ -50,16 +56,16 @@ export function Offer({ x }: { x: number }) {
       {current?.choices
         .filter((c) => counts(c) && (unfolded || !c.folded))
         .map((c) => (
-          <Control key={c.name} choice={options[c.name] ? { ...c, options: options[c.name]! } : c} value={choices[c.name] ?? c.default} onChange={(v) => change(c.name, v)} />
+          <Control key={c.name} choice={options[c.name] ? { ...c, options: options[c.name]! } : c} value={choices[c.name] ?? c.default} onChange={(v) => void choose(c.name, v)} />
         ))}
       {current?.choices.some((c) => c.folded && counts(c)) && (
-        <Button size="small" onClick={() => setUnfolded(!unfolded)} aria-expanded={unfolded}>
+        <Button size="small" data-own-enter onClick={() => setUnfolded(!unfolded)} aria-expanded={unfolded}>
           {unfolded ? "less" : "more…"}
         </Button>
       )}
       <Typography sx={{ fontSize: 12.5, color: "text.secondary" }}>{span}</Typography>
       {stretch && (
-        <Button size="small" onClick={() => void copy()} title="Keep this stretch as a clip (Ctrl+C)">
+        <Button size="small" data-own-enter onClick={() => void copy()} title="Keep this stretch as a clip (Ctrl+C)">
           Copy
         </Button>
       )}
@@ -68,7 +74,7 @@ export function Offer({ x }: { x: number }) {
           Apply ⏎
         </Button>
       )}
-      <Button size="small" onClick={drop}>
+      <Button size="small" data-own-enter onClick={drop}>
         Drop Esc
       </Button>
     </Paper>

@@ -96,7 +96,7 @@ export function PartCard() {
           <MenuItem value="part">the whole part</MenuItem>
           <MenuItem value="ask">nothing until K</MenuItem>
         </Select>
-        <span>. {data.rule}</span>
+        <span>{data.rule}</span>
       </Box>
     </Paper>
   );

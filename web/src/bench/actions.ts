@@ -73,6 +73,23 @@ export async function offer(operations: Operation[] | undefined, info: TakeInfo,
   }
 }
 
+/** Makes a choice; what is suggested beside the choices made follows it. */
+export async function choose(name: string, value: string | number) {
+  const { info, wish, choices, made: before, set } = useBench.getState();
+  const made = { ...before, [name]: value };
+  set({ choices: { ...choices, [name]: value }, made });
+  if (!info || !wish) return;
+  const { operation, parts, first, last } = wish;
+  try {
+    const found = await post<Suggested>(`/takes/${info.id}/suggest`, { operation, parts, first, last, revision: info.revision, choices: made });
+    const now = useBench.getState();
+    const same = Object.keys(found.choices).every((k) => found.choices[k] === now.choices[k]);
+    if (now.made === made && now.wish === wish && !same) set({ choices: { ...now.choices, ...found.choices } });
+  } catch (error) {
+    useNotice.getState().warn((error as Error).message);
+  }
+}
+
 const asked = (info: TakeInfo, wish: Wish, choices: Record<string, string | number>): OperationAsked => ({ ...wish, revision: info.revision, choices }) as OperationAsked;
 
 /** Why the last trial could not be made. */

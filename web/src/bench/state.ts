@@ -45,6 +45,8 @@ interface BenchState {
   /** What is being tried; the stretch is where it shows on the strands. */
   wish: Wish | null;
   choices: Record<string, string | number>;
+  /** Those of them that were made by hand: what is suggested beside them goes with them. */
+  made: Record<string, string | number>;
   /** Options that the parts in hand have, for choices where they differ from part to part. */
   options: Record<string, [string, string][]>;
   trial: Tried | null;
@@ -96,6 +98,7 @@ export const useBench = create<BenchState>((set, get) => ({
   stretch: null,
   wish: null,
   choices: {},
+  made: {},
   options: {},
   trial: null,
   trying: false,
@@ -132,7 +135,7 @@ export const useBench = create<BenchState>((set, get) => ({
 }));
 
 /** Nothing is selected and nothing is tried. */
-export const NOTHING = { stretch: null, wish: null, trial: null, choices: {}, options: {} };
+export const NOTHING = { stretch: null, wish: null, trial: null, choices: {}, made: {}, options: {} };
 
 /** Some fields of the bench: only their changes draw a component anew, so a playing frame leaves most in peace. */
 export function usePick<K extends keyof BenchState>(...keys: K[]): Pick<BenchState, K> {

@@ -1430,7 +1430,7 @@ export interface components {
         };
         /**
          * SuggestAsked
-         * @description A stretch of parts for which an operation is to suggest its choices.
+         * @description A stretch of parts for which an operation is to suggest its choices; `choices`: those that are made already.
          */
         SuggestAsked: {
             /** Operation */
@@ -1446,6 +1446,13 @@ export interface components {
             first: number;
             /** Last */
             last?: number | null;
+            /**
+             * Choices
+             * @default {}
+             */
+            choices: {
+                [key: string]: string | number;
+            };
         };
         /**
          * Suggested

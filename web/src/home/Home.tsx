@@ -1,8 +1,8 @@
 import { Box, Button, Card, CardActionArea, Chip, IconButton, MenuItem, Select, Stack, Tooltip, Typography } from "@mui/material";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { bringIn } from "../App";
 import { get, removeScene, type PoseStrip, type SceneEntry } from "../shared/api";
+import { bringIn, chosen, READINGS } from "../shared/captures";
 import { useNotice } from "../shared/notice";
 import { go } from "../shared/route";
 import { Mark } from "../shared/Mark";
@@ -15,7 +15,12 @@ export function Home({ onGround }: { onGround: () => void }) {
   const scenes = useQuery({ queryKey: ["scenes"], queryFn: () => get<SceneEntry[]>("/scenes"), staleTime: 0 });
   const client = useQueryClient();
   const picker = useRef<HTMLInputElement>(null);
-  const [unit, setUnit] = useState(() => localStorage.getItem("unit") ?? "");
+  const [readings, setReadings] = useState(() => Object.fromEntries(READINGS.map((r) => [r.key, chosen(r.key)])));
+  const [into, setInto] = useState<SceneEntry>();
+  const pick = (scene?: SceneEntry) => {
+    setInto(scene);
+    picker.current?.click();
+  };
 
   useEffect(() => {
     const takes = scenes.data?.flatMap((s) => s.takes).filter((t) => t.findings.length > 0);
@@ -34,26 +39,28 @@ export function Home({ onGround }: { onGround: () => void }) {
           Yielding Tether
         </Typography>
         <Button onClick={onGround}>Day / lamp</Button>
-        <Select
-          size="small"
-          variant="standard"
-          displayEmpty
-          value={unit}
-          onChange={(e) => {
-            localStorage.setItem("unit", e.target.value);
-            setUnit(e.target.value);
-          }}
-          inputProps={{ "aria-label": "Unit of captures" }}
-          sx={{ fontSize: 14 }}
-        >
-          <MenuItem value="">unit as the body&apos;s height says</MenuItem>
-          {["metres", "centimetres", "millimetres", "inches"].map((u) => (
-            <MenuItem key={u} value={u}>
-              in {u}
-            </MenuItem>
-          ))}
-        </Select>
-        <Button variant="contained" disableElevation onClick={() => picker.current?.click()}>
+        {READINGS.map((reading) => (
+          <Select
+            key={reading.key}
+            size="small"
+            variant="standard"
+            displayEmpty
+            value={readings[reading.key] ?? ""}
+            onChange={(e) => {
+              localStorage.setItem(reading.key, e.target.value);
+              setReadings({ ...readings, [reading.key]: e.target.value });
+            }}
+            inputProps={{ "aria-label": reading.label }}
+            sx={{ fontSize: 14 }}
+          >
+            {reading.values.map(([value, label]) => (
+              <MenuItem key={value} value={value}>
+                {label}
+              </MenuItem>
+            ))}
+          </Select>
+        ))}
+        <Button variant="contained" disableElevation onClick={() => pick()}>
           Bring in a capture…
         </Button>
         <input
@@ -64,7 +71,7 @@ export function Home({ onGround }: { onGround: () => void }) {
           data-testid="picker"
           onChange={(event) => {
             const file = event.target.files?.[0];
-            if (file) void bringIn(file, refresh);
+            if (file) void bringIn(file, refresh, into);
             event.target.value = "";
           }}
         />
@@ -89,6 +96,11 @@ export function Home({ onGround }: { onGround: () => void }) {
               <Typography color="text.secondary" sx={{ flexGrow: 1 }}>
                 {scene.cast.join(" · ")}
               </Typography>
+              <Tooltip title="A capture of a character here, as a further take beside these">
+                <Button size="small" onClick={() => pick(scene)}>
+                  Bring in a take…
+                </Button>
+              </Tooltip>
               <Tooltip title="Remove this scene with its takes and revisions">
                 <IconButton
                   size="small"

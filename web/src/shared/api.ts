@@ -129,8 +129,8 @@ export async function getFloats(path: string, signal?: AbortSignal): Promise<Flo
 }
 
 /** Brings a file in; `unit` in place of the one that its body's height proposes. */
-export async function importFile(file: File, unit: string): Promise<Imported> {
-  const response = await answer(`/import?filename=${encodeURIComponent(file.name)}${unit ? `&unit=${unit}` : ""}`, {
+export async function importFile(file: File, asked: URLSearchParams): Promise<Imported> {
+  const response = await answer(`/import?${asked}`, {
     method: "POST",
     headers: { "Content-Type": "application/octet-stream" },
     body: file,

@@ -6,6 +6,8 @@ so that it is never taken for a change that somebody spread by mistake.
 
 from __future__ import annotations
 
+from collections.abc import Mapping
+
 import numpy as np
 
 from ..curves import (
@@ -99,10 +101,14 @@ class Crossfade(Operation):
         ),
     )
 
-    def suggest(self, program: Program, parts: Parts, first: float, last: float | None) -> dict[str, Value]:
+    def suggest(
+        self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
+    ) -> dict[str, Value]:
         from .operation import OPERATIONS
 
-        found = {k: v for k, v in OPERATIONS["handover"].suggest(program, parts, first, last).items() if k == "to"}
+        found = {
+            k: v for k, v in OPERATIONS["handover"].suggest(program, parts, first, last, made).items() if k == "to"
+        }
         if last is not None and 1 <= last - first <= 480:
             found["over"] = int(last - first)
         return found

@@ -10,6 +10,7 @@ stretch already holds the wanted system, its keys stay, and a jump at the change
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, field
 from itertools import pairwise
 from typing import Literal
@@ -290,7 +291,9 @@ class HandOver(Operation):
         ),
     )  # fmt: skip
 
-    def suggest(self, program: Program, parts: Parts, first: float, last: float | None) -> dict[str, Value]:
+    def suggest(
+        self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
+    ) -> dict[str, Value]:
         """What takes over at a jump within the stretch, else another system than the one that drives."""
         several = [program.bound(*p) for p in parts if len(program.bound(*p).systems) > 1]
         if not several:
@@ -299,7 +302,8 @@ class HandOver(Operation):
         end = float(program.take.last if last is None else last)
         now = bound.state(program.sample([first], LEAVING, bound.driver_channels)) or bound.keyed_systems[0]
         times = program.key_times(bound.driver_channels.tolist())
-        for t in times[(times >= first) & (times <= end) & (times > program.take.first)].tolist():
+        times = times[(times >= first) & (times <= end) & (times > program.take.first)]
+        for t in times.tolist() if "to" not in made else []:
             arriving, leaving = (program.sample([t], side, bound.driver_channels) for side in (ARRIVING, LEAVING))
             nodes = bound.nodes
             before, after = (program.evaluate([t], side, only=nodes) for side in (ARRIVING, LEAVING))
@@ -308,7 +312,7 @@ class HandOver(Operation):
             if np.any(arriving != leaving) and gap > 1e-4 and taken:
                 return {"to": taken}
         keyed = [s for s in bound.keyed_systems if s != now]
-        to = keyed[-1] if keyed else CAPTURED.name
+        to = made.get("to", keyed[-1] if keyed else CAPTURED.name)
         found: dict[str, Value] = {"to": to}
         if now == CAPTURED.name:
             # A capture has no keys of its own to keep to.

@@ -70,8 +70,10 @@ class Operation:
     applies: Applies = "parts"
     choices: tuple[Choice, ...] = ()
 
-    def suggest(self, program: Program, parts: Parts, first: float, last: float | None) -> dict[str, Value]:
-        """Choices that a stretch most likely wants, beside the defaults."""
+    def suggest(
+        self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
+    ) -> dict[str, Value]:
+        """Choices that a stretch most likely wants, beside the defaults; `made`: what has been chosen already."""
         return {}
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:

@@ -1,0 +1,112 @@
+"""Every part of a capture in the real page: handed to keys and back, crossfaded, its findings worked to empty."""
+
+from __future__ import annotations
+
+import re
+import tempfile
+from pathlib import Path
+
+import numpy as np
+from playwright.sync_api import Page, expect
+
+from tests.core.test_handover import demo
+from tests.interface.pages import Pages
+from yielding_tether.formats import bvh
+
+
+class Capture(Pages):
+    scene = "crossing"
+
+    def setUp(self) -> None:
+        self.context = self.browser.new_context(viewport={"width": 1280, "height": 800})
+        self.addCleanup(self.context.close)
+        self.errors: list[str] = []
+        self.data = bvh.write(demo(), "marl", 0, 100)
+
+    def brought_in(self, name: str, button: str | None = None) -> Page:
+        page = self.open("/take/1")
+        self.drawn(page)
+        page.goto(self.service.base + "/")
+        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible(timeout=15_000)
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / f"{name}.bvh"
+            file.write_bytes(self.data)
+            if button is None:
+                page.get_by_test_id("picker").set_input_files(file)
+            else:
+                section = page.get_by_role("region", name=button, exact=True)
+                with page.expect_file_chooser() as chosen:
+                    section.get_by_role("button", name="Bring in a take…").click()
+                chosen.value.set_files(file)
+            page.wait_for_url(re.compile(r"/take/[3-9]"), timeout=15_000)
+        self.drawn(page)
+        return page
+
+    def places(self, revision: int | None = None) -> np.ndarray:
+        """(F, joints, 3) of the whole take at half-frames, as the core has them."""
+        asked: dict[str, object] = {"times": np.arange(0, 200.5, 0.5).tolist(), "side": "leaving", "member": "body"}
+        if revision is not None:
+            asked["revision"] = revision
+        found = self.http.post(f"/takes/{self.take()}/transforms", json=asked).raise_for_status().json()
+        return np.array(found["positions"])
+
+    def do(self, page: Page, label: str, first: int, last: int, words: str, *clicks: str) -> None:
+        """Drags along a strand, chooses, applies."""
+        self.select(page, label, first, last)
+        offer = page.get_by_test_id("offer")
+        expect(offer).to_be_visible(timeout=15_000)
+        for name in clicks:
+            offer.get_by_role("button", name=name, exact=True).click()
+        expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        expect(offer.get_by_role("button", name="Apply ⏎")).to_be_enabled(timeout=15_000)
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, words)
+
+    def test_every_part_goes_to_keys_and_back_to_the_capture(self) -> None:
+        page = self.brought_in("crossing")
+        page.get_by_role("alert").get_by_role("button", name="Close").click()
+        was = self.places()
+        handed = (("spine", "FK"), ("left hand", "FK"), ("right hand", "FK"), ("left leg", "IK"), ("right leg", "IK"))
+        for label, to in handed:
+            self.do(page, label, 20, 60, f"Hand over {label} to {to}, frames 20 to 60", to, "every frame")
+        keyed = self.places()
+        self.assertGreater(float(np.abs(keyed - was).max()), 0.0)
+        self.assertLess(float(np.linalg.norm(keyed - was, axis=-1).max()), 0.02)
+        self.assertEqual(self.http.get(f"/takes/{self.take()}").json()["findings"], [])
+        for label, _ in handed:
+            self.do(page, label, 20, 60, f"Hand over {label} to the capture, frames 20 to 60", "the capture")
+        self.assertEqual(self.places().tobytes(), was.tobytes())
+        # A hand fades over from the capture to its keys; that is wanted and no finding.
+        self.do(page, "left hand", 30, 38, "Crossfade left hand to FK, frames 30 to 38", "Crossfade", "FK")
+        expect(page.get_by_label("Strands", exact=True)).to_be_visible()
+        self.assertEqual(self.http.get(f"/takes/{self.take()}").json()["findings"], [])
+        # The leg's keys are pulled apart until there is something to repair; then nothing is left.
+        self.do(page, "right leg", 20, 60, "Hand over right leg to IK, frames 20 to 60", "IK")
+        self.select(page, "right leg", 10, 70)
+        offer = page.get_by_test_id("offer")
+        offer.get_by_role("button", name="Keys", exact=True).click()
+        offer.get_by_role("button", name=re.compile("^move")).first.click()
+        offer.get_by_label("by", exact=True).fill("3")
+        expect(offer.get_by_role("button", name="Apply ⏎")).to_be_enabled(timeout=15_000)
+        page.keyboard.press("Enter")
+        slip = page.get_by_test_id("findings")
+        expect(slip).to_contain_text("2 findings", timeout=15_000)
+        expect(slip).to_contain_text(re.compile(r"right leg jumps .* at frame 23"))
+        page.keyboard.press("Shift+R")
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Repair 2 findings")
+        expect(slip).to_have_count(0)
+        self.assertEqual(self.http.get(f"/takes/{self.take()}").json()["findings"], [])
+        # Outside of the stretches that were worked on nothing has moved in all this.
+        now = self.places()
+        self.assertEqual(now[:40].tobytes(), was[:40].tobytes())
+        self.assertEqual(now[150:].tobytes(), was[150:].tobytes())
+        self.assertEqual(self.errors, [])
+
+    def test_a_capture_comes_in_as_a_further_take(self) -> None:
+        page = self.brought_in("again", "Chain ferry")
+        scene = next(s for s in self.http.get("/scenes").json() if s["name"] == "Chain ferry")
+        self.assertEqual([t["name"] for t in scene["takes"]], ["Cast off", "again"])
+        expect(page.get_by_role("alert")).to_contain_text("a further take of Chain ferry")
+        self.assertEqual(self.errors, [])
