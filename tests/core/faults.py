@@ -9,11 +9,11 @@ import numpy as np
 from numpy.random import Generator
 
 from yielding_tether.core.curves import EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, insert, put, without
-from yielding_tether.core.findings import bend_sides
 from yielding_tether.core.fitting import fit_values
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
+from yielding_tether.core.systems.bends import bend_sides
 from yielding_tether.core.takes import Take
 from yielding_tether.core.transforms import multiply
 

@@ -11,9 +11,10 @@ import numpy as np
 
 from yielding_tether.core.curves import ARRIVING, EMPTY, FREE, LEAVING, LINEAR, STEPPED, Curve, Key, curve, insert
 from yielding_tether.core.errors import CoreError
-from yielding_tether.core.findings import KINDS, find_all, side_turn, states
+from yielding_tether.core.findings import KINDS, find_all, states
 from yielding_tether.core.operations import repair
 from yielding_tether.core.program import Program
+from yielding_tether.core.systems.bends import side_turn
 from yielding_tether.core.transforms import rotation_distance
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round

@@ -131,7 +131,7 @@ class Serving(unittest.TestCase):
         base = f"/takes/{info['id']}"
         for path, body, status, message in (
             ("/try", self.asked(info, operation="polish"), 422, "There is no operation 'polish'"),
-            ("/try", self.asked(info, choices={"to": "up"}), 422, "is one of ik, fk, place, captured"),
+            ("/try", self.asked(info, choices={"to": "up"}), 422, "has no system 'up'"),
             ("/try", self.asked(info, choices={"settle": 3.5}), 422, "whole number from 0 to 48"),
             ("/try", self.asked(info, choices={"pace": 1}), 422, "has no choice 'pace'"),
             ("/try", self.asked(info, first=900), 422, "runs from 0 to 204"),

@@ -10,18 +10,15 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from functools import partial
 from itertools import pairwise
 
 import numpy as np
 
 from .curves import ARRIVING, CROSSFADE, LEAVING, STEPPED, Curve
-from .kernels.two_segment import SENSIBLE
 from .measure import one_sided
 from .program import Poses, Program
 from .proof import split_times, switch_times, unmatched_speed, unreached
 from .rig import Bound
-from .systems.two_segment import FAR, NEAR, TwoSegment, ik_name
 from .transforms import Floats, Ints, inverse, multiply, rotate, rotation_distance
 
 #: From this jump on a change is a pop: metres and radians.
@@ -30,10 +27,6 @@ POP_PLACE, POP_TURN = 1e-4, 1e-3
 SPEED_SHARE, SPEED_PLACE, SPEED_TURN = 0.05, 5e-4, 2e-3
 #: Two rotations this near to half a turn apart have no shorter way between them.
 OPPOSITE = np.radians(178.0)
-#: A bend that turns this far about the line of aim from one frame to the next has flipped.
-FLIP = np.radians(100.0)
-#: A limb bent less than this share of its length shows no side.
-BENT = 0.03
 KINDS = {
     "one-sided": "keyed on one system only",
     "pop": "jump",
@@ -52,7 +45,7 @@ BOTH = "both"
 @dataclass(frozen=True)
 class Finding:
     """One fault: what, whose, from which frame to which, how large (metres, radians). `systems` are those before and
-    after it; `sentence` is what the animator reads."""
+    after it; `sentence` is what the animator reads; `jumps`: whether it is the cause of the jumps at its ends."""
 
     kind: str
     member: str
@@ -64,6 +57,7 @@ class Finding:
     turn: float
     sentence: str
     systems: tuple[str, str] = ("", "")
+    jumps: bool = False
 
     @property
     def key(self) -> str:
@@ -127,9 +121,9 @@ def part_findings(program: Program, bound: Bound) -> Iterator[Finding]:
     """Findings of one part."""
     parts = states(program, bound)
     own = [f for mine in bound.systems.values() for f in mine.system.findings(program, bound)]
-    # A bend that flips is the cause of the jumps at both its ends.
-    flipped = {t for f in own if f.kind == "flip" for t in (f.frame, f.last)}
-    changes = [f for f in _changes(program, bound, parts) if f.kind != "pop" or f.frame not in flipped]
+    # Some faults are the cause of the jumps at both their ends.
+    caused = {t for f in own if f.jumps for t in (f.frame, f.last)}
+    changes = [f for f in _changes(program, bound, parts) if f.kind != "pop" or f.frame not in caused]
     yield from changes
     yield from _mixed(program, bound, parts)
     # A place that jumps out of reach is told by the jump.
@@ -177,7 +171,7 @@ def _word(bound: Bound, state: str) -> str:
     return "both systems" if state == BOTH else bound.label_of(state)
 
 
-def _who(bound: Bound) -> str:
+def who_of(bound: Bound) -> str:
     who = bound.who
     return who[0].upper() + who[1:]
 
@@ -190,7 +184,7 @@ def _at(frame: float) -> str:
     return f"{frame:.6g}"
 
 
-def _span(first: float, last: float) -> str:
+def span_of(first: float, last: float) -> str:
     return f"at frame {_at(first)}" if first == last else f"from frame {_at(first)} to {_at(last)}"
 
 
@@ -221,7 +215,7 @@ def _changes(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[F
             place, turn = _own_jump(bound, limits.pos[:, k], limits.rot[:, k])
         popped = place > POP_PLACE or turn > POP_TURN
         jump = f"jumps {_mm(place)} and {np.degrees(turn):.1f}° at frame {_at(t)}"
-        common = (bound.member.id, bound.part.name, _who(bound), t, t, place, turn)
+        common = (bound.member.id, bound.part.name, who_of(bound), t, t, place, turn)
         missing = [] if before == after else [s for s in (before, after) if not _keyed(program, bound, s, t)]
         if missing:
             what = (
@@ -229,9 +223,9 @@ def _changes(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[F
                 f"{_word(bound, missing[-1])}"
             )
             also = f" and {jump}" if popped else ""
-            yield Finding("one-sided", *common, f"{_who(bound)} {what}{also}", (before, after))
+            yield Finding("one-sided", *common, f"{who_of(bound)} {what}{also}", (before, after))
         elif popped:
-            yield Finding("pop", *common, f"{_who(bound)} {jump}", (before, after))
+            yield Finding("pop", *common, f"{who_of(bound)} {jump}", (before, after))
         elif t in switches:
             speed, spin = float(limits.speed_jump[k, mine].max()), float(limits.spin_jump[k, mine].max())
             rough = speed > allowed[0] or spin > allowed[1]
@@ -241,7 +235,7 @@ def _changes(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[F
             if rough and t < program.take.last and not unmatched_speed(program, bound, t):
                 yield Finding(
                     "speed", *common[:5], speed, spin,
-                    f"{_who(bound)}'s speed jumps {_mm(speed)} and {np.degrees(spin):.1f}° a frame at frame {_at(t)}",
+                    f"{who_of(bound)}'s speed jumps {_mm(speed)} and {np.degrees(spin):.1f}° a frame at frame {_at(t)}",
                     (before, after),
                 )  # fmt: skip
 
@@ -289,8 +283,8 @@ def _held(program: Program, bound: Bound, system: str, t: float, by: int) -> boo
 def _unreached(program: Program, bound: Bound) -> Iterator[Finding]:
     """Places that a part is to hold and does not reach."""
     for first, last, far in unreached(program, bound, program.take.frames):
-        said = f"{_who(bound)} does not reach its place by {_mm(far)} {_span(first, last)}"
-        yield Finding("reach", bound.member.id, bound.part.name, _who(bound), first, last, far, 0.0, said)
+        said = f"{who_of(bound)} does not reach its place by {_mm(far)} {span_of(first, last)}"
+        yield Finding("reach", bound.member.id, bound.part.name, who_of(bound), first, last, far, 0.0, said)
 
 
 # --- mixed stretches ------------------------------------------------------------------------------------
@@ -321,21 +315,22 @@ def _mixed(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[Fin
         gap, joint, at, place = _between_systems(program, bound, frames)
         count = int(np.sum(frames == np.round(frames)))
         halves = f"{count} frame{'s are' if count != 1 else ' is'} half and half"
-        common = (bound.member.id, bound.part.name, _who(bound), s.first, s.last, place, gap)
+        common = (bound.member.id, bound.part.name, who_of(bound), s.first, s.last, place, gap)
         if gap > OPPOSITE:
             said = (
-                f"{_who(bound)} is mixed from opposite rotations of {joint} near frame {_at(at)}: which way it turns "
-                f"is chance, {_span(s.first, s.last)}"
+                f"{who_of(bound)} is mixed from opposite rotations of {joint} near frame {_at(at)}: which way it turns "
+                f"is chance, {span_of(s.first, s.last)}"
             )
             yield Finding("opposite", *common, said, (before, after))
         elif wanted:
             continue
         elif before and after and before != after:
-            said = f"{_who(bound)} changes from {_word(bound, before)} to {_word(bound, after)} {_span(s.first, s.last)}: {halves}"
+            went = f"{who_of(bound)} changes from {_word(bound, before)} to {_word(bound, after)}"
+            said = f"{went} {span_of(s.first, s.last)}: {halves}"
             yield Finding("smooth", *common, said, (before, after))
         else:
             yield Finding(
-                "half", *common, f"{_who(bound)} is half-driven {_span(s.first, s.last)}: {halves}", (before, after)
+                "half", *common, f"{who_of(bound)} is half-driven {span_of(s.first, s.last)}: {halves}", (before, after)
             )
 
 
@@ -359,85 +354,3 @@ def _between_systems(program: Program, bound: Bound, times: Floats) -> tuple[flo
                 worst = (float(gap[i]), name, float(times[i]), worst[3])
         worst = (*worst[:3], max(worst[3], distance))
     return worst
-
-
-# --- bends and guides -----------------------------------------------------------------------------------
-
-
-def bend_sides(bound: Bound, system: TwoSegment, poses: Poses) -> tuple[Floats, Floats]:
-    """Unit line of aim (F, 3) and where the middle joint stands off it (F, 3), metres."""
-    root, mid, end = (poses.pos[:, bound.nodes[k]] for k in (0, system.middle(bound.part), -1))
-    line = end - root
-    aim = line / np.maximum(np.linalg.norm(line, axis=1, keepdims=True), 1e-9)
-    off = mid - root
-    return aim, off - np.sum(off * aim, axis=1, keepdims=True) * aim
-
-
-def side_turn(aim_a: Floats, side_a: Floats, aim_b: Floats, side_b: Floats) -> Floats:
-    """(F,) signed angle about the line of aim by which a bend turned from a to b, its aim carried along."""
-    half = aim_a + aim_b
-    # The half turn about the middle of two directions carries one onto the other; twice over it is a plain turn.
-    half = half / np.maximum(np.linalg.norm(half, axis=1, keepdims=True), 1e-9)
-    turn = multiply(_half_turn(half), _half_turn(aim_a))
-    carried = rotate(turn, side_a)
-    sine = np.sum(np.cross(carried, side_b) * aim_b, axis=1)
-    found: Floats = np.arctan2(sine, np.sum(carried * side_b, axis=1))
-    return found
-
-
-def _half_turn(axis: Floats) -> Floats:
-    return np.concatenate([axis, np.zeros((len(axis), 1))], axis=1)
-
-
-def bend_flips(program: Program, bound: Bound, system: TwoSegment) -> Iterator[Finding]:
-    """Stretches of IK in which the bend stands on the wrong side."""
-    mine = bound.systems[system.name]
-    parts = states(program, bound)
-    if not any(s.state == system.name for s in parts):
-        return
-    keyed = [program.curve(c).times for c in mine.channels[6:]]
-    changes = set(switch_times(program, bound))
-    sides = partial(bend_sides, bound, system)
-    for s in parts:
-        if s.state != system.name or s.last <= s.first:
-            continue
-        grid = np.unique(np.concatenate([np.arange(np.ceil(s.first), s.last + 0.5), [s.first, s.last], *keyed]))
-        grid = grid[(grid >= s.first) & (grid <= s.last)]
-        arriving, leaving = (program.evaluate(grid, side, only=bound.nodes) for side in (ARRIVING, LEAVING))
-        (aim_a, side_a), (aim_l, side_l) = sides(arriving), sides(leaving)
-        least = BENT * mine.data.length
-        bent_a, bent_l = np.linalg.norm(side_a, axis=1) > least, np.linalg.norm(side_l, axis=1) > least
-        within = np.abs(side_turn(aim_l[:-1], side_l[:-1], aim_a[1:], side_a[1:])) > FLIP
-        at = np.abs(side_turn(aim_a, side_a, aim_l, side_l)) > FLIP
-        flips = [float(grid[k]) for k in np.flatnonzero(at & bent_a & bent_l)
-                 if s.first < grid[k] < s.last and float(grid[k]) not in changes]  # fmt: skip
-        flips += [float(grid[k + 1]) for k in np.flatnonzero(within & bent_l[:-1] & bent_a[1:])]
-        flips = sorted(set(flips))
-        for k in range(0, len(flips), 2):
-            first = flips[k]
-            last = flips[k + 1] if k + 1 < len(flips) else s.last
-            i = int(np.searchsorted(grid, first))
-            size = float(np.linalg.norm(side_l[i] - side_a[i - 1]))
-            said = f"{_who(bound)}'s bend flips to the other side {_span(first, last)}"
-            yield Finding("flip", bound.member.id, bound.part.name, _who(bound), first, last, size, np.pi, said)
-
-
-def lost_guides(program: Program, bound: Bound, system: TwoSegment) -> Iterator[Finding]:
-    """Stretches in which the bend guide can't be found."""
-    guide = bound.own[ik_name(bound), "guide"]
-    kept = program.curve(guide)
-    if not len(kept):
-        return
-    frames = np.unique(np.concatenate([program.take.frames, kept.times]))
-    frames = frames[(frames >= program.take.first) & (frames <= program.take.last)]
-    length = bound.systems[system.name].data.length
-    off = SENSIBLE * length + program.sample(frames, LEAVING, np.array([guide]))[0]
-    lost = np.concatenate([[False], (off > FAR * length) | (off < NEAR * length), [False]])
-    edges = np.flatnonzero(lost[1:] != lost[:-1])
-    for a, b in zip(edges[::2], edges[1::2] - 1, strict=True):
-        worst = off[a : b + 1][np.argmax(np.abs(off[a : b + 1] - SENSIBLE * length))]
-        said = f"The bend guide of {bound.who} stands {worst:.2f} m off {_span(float(frames[a]), float(frames[b]))}"
-        yield Finding(
-            "lost", bound.member.id, bound.part.name, _who(bound), float(frames[a]), float(frames[b]), float(worst), 0.0,
-            said,
-        )  # fmt: skip

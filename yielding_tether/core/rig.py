@@ -145,7 +145,7 @@ class Bound:
 
     @property
     def captured(self) -> bool:
-        return CAPTURED.name in self.systems
+        return any(s.system.moves_alone for s in self.systems.values())
 
     @property
     def keyed_systems(self) -> list[str]:

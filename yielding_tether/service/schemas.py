@@ -415,7 +415,7 @@ class When(Model):
 class Choice(Model):
     name: str
     label: str
-    kind: Literal["options", "whole", "number"]
+    kind: Literal["options", "system", "whole", "number"]
     options: list[tuple[str, str]] = []
     least: float = 0
     most: float = 0

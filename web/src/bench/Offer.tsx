@@ -82,7 +82,7 @@ export function Offer({ x }: { x: number }) {
 }
 
 function Control({ choice, value, onChange }: { choice: Choice; value: string | number; onChange: (value: string | number) => void }) {
-  if (choice.kind === "options")
+  if (choice.kind === "options" || choice.kind === "system")
     return (
       <ToggleButtonGroup size="small" exclusive value={value} onChange={(_, v: string | null) => v !== null && onChange(v)} aria-label={choice.label}>
         {choice.options.map(([key, label]) => (

@@ -652,7 +652,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "options" | "whole" | "number";
+            kind: "options" | "system" | "whole" | "number";
             /**
              * Options
              * @default []

@@ -29,7 +29,7 @@ from ..errors import CoreError
 from ..express import Curves, set_over
 from ..program import Program
 from ..proof import prove, reach
-from ..rig import CAPTURED, Bound
+from ..rig import Bound
 from .handover import refuse_locked
 from .operation import Asked, Choice, Operation, Outcome, Parts, Value, check_parts, labels, offered, system_options
 
@@ -93,9 +93,7 @@ class Crossfade(Operation):
     applies = "systems"
     help = "A wanted blend over some frames: both systems keep their keys, and neither is fitted to the other."
     choices = (
-        Choice(
-            "to", "to", "options", "ik", (("ik", "IK"), ("fk", "FK"), ("place", "keys"), (CAPTURED.name, "the capture"))
-        ),
+        Choice("to", "to", "system", "", help="Which system it fades to; left out: another than the one that drives."),
         Choice(
             "over", "over", "whole", 8, least=1, most=480, unit="frames", help="From the first frame of the stretch on."
         ),
@@ -119,6 +117,7 @@ class Crossfade(Operation):
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
         check_parts(program, asked.parts)
+        to = self.system(program, asked, c["to"])
         first, last = float(asked.first), float(asked.first) + c["over"]
         if not program.take.first <= first < last <= program.take.last:
             raise CoreError(
@@ -129,9 +128,9 @@ class Crossfade(Operation):
         notes = []
         for member, part in asked.parts:
             bound = program.bound(member, part)
-            system = bound.system_for(c["to"])
+            system = bound.system_for(to)
             if system is None:
-                raise CoreError(f"{bound.part.label} has no system {c['to']!r}.")
+                raise CoreError(f"{bound.part.label} has no system {to!r}.")
             fade(program, bound, curves, system, first, last)
             mine = bound.systems[system]
             if not mine.system.moves_alone and not any(len(program.curve(k)) for k in mine.channels):
@@ -140,6 +139,7 @@ class Crossfade(Operation):
         after = program.with_curves(changed)
         after.check_loops()
         proof = prove("crossfade", program, after, *reach(program.take, changed), notes=tuple(notes))
-        to = {o[0]: o[1] for o in self.choices[0].options}[c["to"]]
-        label = f"Crossfade {labels(program, asked.parts)} to {to}, frames {first:g} to {last:g}"
+        one = program.bound(*asked.parts[0])
+        said = one.label_of(one.system_for(to) or to)
+        label = f"Crossfade {labels(program, asked.parts)} to {said}, frames {first:g} to {last:g}"
         return Outcome(after.take, proof, label)

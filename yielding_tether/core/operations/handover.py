@@ -23,7 +23,7 @@ from ..express import Curves, Placing, Settling, carry, drive, fence, hold, join
 from ..fitting import fit
 from ..program import Program
 from ..proof import EXACT, Proof, prove
-from ..rig import CAPTURED, Bound
+from ..rig import Bound
 from ..takes import Take
 from ..transforms import Floats, rotation_distance
 from .operation import (
@@ -272,7 +272,7 @@ class HandOver(Operation):
     applies = "systems"
     help = "Another system takes the part over; the pose and the speed pass on."
     choices = (
-        Choice("to", "to", "options", "ik", (("ik", "IK"), ("fk", "FK"), ("place", "keys"), (CAPTURED.name, "the capture"))),
+        Choice("to", "to", "system", "", help="Which system takes over; left out: another than the one that drives."),
         Choice(
             "after", "then", "options", "carry",
             (("carry", "carry the motion on"), ("hold", "hold the pose"), ("own", "lead into its own motion")),
@@ -312,12 +312,12 @@ class HandOver(Operation):
             if np.any(arriving != leaving) and gap > 1e-4 and taken:
                 return {"to": taken}
         keyed = [s for s in bound.keyed_systems if s != now]
-        to = made.get("to", keyed[-1] if keyed else CAPTURED.name)
+        to = str(made.get("to") or (keyed or [s for s in bound.systems if s != now])[-1])
         found: dict[str, Value] = {"to": to}
-        if now == CAPTURED.name:
+        if bound.systems[now].system.moves_alone:
             # A capture has no keys of its own to keep to.
             found["keys"] = "every"
-        elif to == CAPTURED.name:
+        elif to in bound.systems and bound.systems[to].system.moves_alone:
             found["after"] = "own"
         return found
 
@@ -326,8 +326,9 @@ class HandOver(Operation):
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
+        to = self.system(program, asked, c["to"])
         wanted = Handover(
-            asked.parts, c["to"], asked.first, asked.last, c["after"], c["keys"], c["settle"], c["speed"],
+            asked.parts, to, asked.first, asked.last, c["after"], c["keys"], c["settle"], c["speed"],
             (c["tolerance"] / 1000.0, float(np.radians(c["tolerance_turn"]))),
         )  # fmt: skip
         return Outcome(*apply(program, wanted), describe(wanted, program))

@@ -24,12 +24,13 @@ Applies = Literal["systems", "parts", "frame", "findings", "keys", "clip", "take
 
 @dataclass(frozen=True)
 class Choice:
-    """One choice: of `options` (value, label), or a number from `least` to `most` in a `unit`. `when`: the choice and the
+    """One choice: of `options` (value, label), of the "system"s that the parts in hand have ("": another than the one that
+    drives), or a number from `least` to `most` in a `unit`. `when`: the choice and the
     values of it for which this one matters; `folded`: shown on demand."""
 
     name: str
     label: str
-    kind: Literal["options", "whole", "number"]
+    kind: Literal["options", "system", "whole", "number"]
     default: Value
     options: tuple[tuple[str, str], ...] = ()
     least: float = 0.0
@@ -93,7 +94,23 @@ class Operation:
                 raise CoreError(f"{self.label} has no choice {name!r}: {there}.")
         return {c.name: self._value(c, asked.choices.get(c.name, c.default)) for c in self.choices}
 
+    def system(self, program: Program, asked: Asked, named: str) -> str:
+        """The system named, or the one suggested where none is."""
+        if named:
+            return named
+        check_parts(program, asked.parts)
+        found = self.suggest(program, asked.parts, asked.first, asked.last, {}).get("to")
+        if found is None:
+            raise CoreError(
+                f"{labels(program, asked.parts)}: only one system can drive here, so there is nothing to go over to."
+            )
+        return str(found)
+
     def _value(self, choice: Choice, value: Value) -> Value:
+        if choice.kind == "system":
+            if not isinstance(value, str):
+                raise CoreError(f"{choice.label!r} of {self.label} is the name of a system.")
+            return value
         if choice.kind == "options":
             values = [o[0] for o in choice.options]
             if value not in values:

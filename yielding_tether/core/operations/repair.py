@@ -6,8 +6,7 @@ speed       the same, where only the speed jumped
 smooth      the change happens at one frame; the incoming system takes the pose and the speed that arrive
 half, opposite
             one system drives: the one that takes over, or the one that drove before
-flip        the bend goes back to the side it came from
-lost        the guide goes back to a sensible distance; the pose does not depend on it
+flip, lost  what only one system can have, its own file repairs
 reach       has no repair: which of body, place and length gives way is for the animator to say
 
 A repair that leaves its finding where it was, or makes another, says so before it is applied.
@@ -16,33 +15,22 @@ A repair that leaves its finding where it was, or makes another, says so before 
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
-from typing import cast
 
 import numpy as np
 
-from ..curves import ARRIVING, EMPTY, LEAVING, STEPPED, Curve, Key, curve, insert, put, without
+from ..curves import ARRIVING, EMPTY, LEAVING, Curve, without
 from ..errors import CoreError
 from ..express import drive, fence, join, lead
-from ..findings import BOTH, POP_PLACE, Finding, Memory, bend_sides, find_all, side_turn
+from ..findings import BOTH, POP_PLACE, Finding, Memory, find_all
 from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound
-from ..systems.two_segment import TwoSegment, ik_name
+from ..systems.system import Repaired
 from ..takes import Take
 from .operation import Asked, Operation, Outcome, offered
 
 #: Frames over which a speed fades where no key follows.
 SETTLE = 4.0
-
-
-@dataclass(frozen=True)
-class _Repaired:
-    """A take with one fault less, and the frames within which it changed."""
-
-    take: Take
-    first: float
-    last: float
 
 
 def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
@@ -67,7 +55,7 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
     for finding in sorted(todo, key=lambda f: f.frame):
         if finding.key not in standing:
             continue
-        done = _REPAIRS[finding.kind](now, finding)
+        done = _repaired(now, finding)
         after = now.on(done.take)
         left = {f.key: f for f in find_all(after, wanted=True, memory=memory)}
         # The same fault may stay under another name: a change that lacked keys and has them now may jump still.
@@ -87,6 +75,15 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
         raise CoreError(notes[-1])
     now.check_loops()
     return now.take, prove("repair", program, now, float(first), float(last), notes=tuple(notes))
+
+
+def _repaired(program: Program, finding: Finding) -> Repaired:
+    """The repair of a finding: that of its kind, or that of the system which alone can have it."""
+    if finding.kind in _REPAIRS:
+        return _REPAIRS[finding.kind](program, finding)
+    bound = program.bound(finding.member, finding.part)
+    found = [made for s in bound.systems.values() if (made := s.system.repair(program, bound, finding))]
+    return found[0]
 
 
 def _why(program: Program, finding: Finding) -> str:
@@ -121,7 +118,7 @@ def _reach(program: Program, curves: dict[str, Curve], channels: Sequence[int], 
     return max((float(x[0]) if len(x) else float(program.take.last) for x in after), default=t)
 
 
-def _change(program: Program, finding: Finding) -> _Repaired:
+def _change(program: Program, finding: Finding) -> Repaired:
     """One-sided keys, pops, jumps of speed."""
     t = finding.frame
     bound = program.bound(finding.member, finding.part)
@@ -129,18 +126,18 @@ def _change(program: Program, finding: Finding) -> _Repaired:
     before, after = finding.systems
     if BOTH in finding.systems:
         # Within a crossfade there is no system that could give way.
-        return _Repaired(program.take, t, t)
+        return Repaired(program.take, t, t)
     for keyed in {before, after}:
         if not bound.systems[keyed].system.moves_alone:
             fence(program, curves, bound.systems[keyed].channels.tolist(), [t])
     if finding.kind == "one-sided" and finding.place <= 1e-6 and finding.turn <= 1e-6:
-        return _Repaired(program.take.with_curves(curves), t, t)
+        return Repaired(program.take.with_curves(curves), t, t)
     if bound.systems[after].system.moves_alone and before != after:
         first = lead(program, bound, curves, before, t)
-        return _Repaired(program.take.with_curves(curves), first, t)
+        return Repaired(program.take.with_curves(curves), first, t)
     _keep_what_follows(program, bound, curves, after, t)
     join(program.with_curves(curves), bound, curves, after, t, SETTLE)
-    return _Repaired(
+    return Repaired(
         program.take.with_curves(curves), t, _reach(program, curves, bound.systems[after].channels.tolist(), t)
     )
 
@@ -154,7 +151,7 @@ def _keep_what_follows(program: Program, bound: Bound, curves: dict[str, Curve],
             fence(program, curves, [c], [t + fade])
 
 
-def _mixed(program: Program, finding: Finding) -> _Repaired:
+def _mixed(program: Program, finding: Finding) -> Repaired:
     """One system drives where two were mixed. A change happens at one frame, and the incoming system takes the pose
     and the speed that arrive there; where the mixing led nowhere, the system before it goes on."""
     bound = program.bound(finding.member, finding.part)
@@ -167,7 +164,7 @@ def _mixed(program: Program, finding: Finding) -> _Repaired:
     stay = after if changing and after not in alone else before or after or bound.keyed_systems[-1]
     drive(program, bound, curves, stay, first, last)
     if not changing:
-        return _Repaired(program.take.with_curves(curves), first, last)
+        return Repaired(program.take.with_curves(curves), first, last)
     for system in {before, after} - alone:
         fence(program, curves, bound.systems[system].channels.tolist(), [first, last])
     driven = program.with_curves(curves)
@@ -182,86 +179,14 @@ def _mixed(program: Program, finding: Finding) -> _Repaired:
         driven = program.with_curves(curves)
     if after in alone:
         start = lead(driven, bound, curves, before, last)
-        return _Repaired(program.take.with_curves(curves), min(start, first), last)
+        return Repaired(program.take.with_curves(curves), min(start, first), last)
     join(driven, bound, curves, after, first, SETTLE)
     end = max(last, _reach(program, curves, bound.systems[after].channels.tolist(), first))
-    return _Repaired(program.take.with_curves(curves), first, end)
+    return Repaired(program.take.with_curves(curves), first, end)
 
 
-def _flip(program: Program, finding: Finding) -> _Repaired:
-    """The bend goes back to the side it came from: by its sign where that stepped, else by the swivel."""
-    bound = program.bound(finding.member, finding.part)
-    mine = next(s for s in bound.systems.values() if isinstance(s.system, TwoSegment))
-    system = cast(TwoSegment, mine.system)
-    t, end = finding.frame, finding.last
-    curves = dict(program.take.curves)
-    bend, swivel = (bound.own[ik_name(bound), c] for c in ("bend", "swivel"))
-    stepped = program.curve(bend)
-    before, now = (float(program.now(t, [bend], side)[0]) for side in (ARRIVING, LEAVING))
-    by_sign = stepped.find(t) is not None and before * now < 0.0
-    channel = bend if by_sign else swivel
-    name = program.channel_names()[channel]
-    kept = program.curve(channel)
-    if not by_sign:
-        earlier = kept.times[kept.times < t]
-        came = (
-            float(earlier[-1])
-            if len(earlier) and (kept.find(t) is None or not kept.key(kept.find(t) or 0).split)
-            else t
-        )
-        arriving, leaving = (program.evaluate([came, t], side, only=bound.nodes) for side in (ARRIVING, LEAVING))
-        (aim_a, side_a), (aim_l, side_l) = (bend_sides(bound, system, poses) for poses in (arriving, leaving))
-        off = float(side_turn(aim_a[:1], side_a[:1], aim_l[1:], side_l[1:])[0])
-    # A key at the end keeps what follows as it was; there the bend is on its own side again, or the take ends.
-    default = float(program.defaults[channel])
-    kept = insert(insert(kept, t, default), end, default)
-    curves[name] = _shifted(kept, t, end, (lambda v: -v) if by_sign else (lambda v: v - off), end >= program.take.last)
-    changed = curves[name]
-    i, j = int(np.searchsorted(changed.times, t)), int(np.searchsorted(changed.times, end))
-    first = float(changed.times[i - 1]) if i else float(program.take.first)
-    last = float(changed.times[j]) if j < len(changed) else float(program.take.last)
-    return _Repaired(program.take.with_curves(curves), first, last)
-
-
-def _shifted(kept: Curve, first: float, last: float, change: Callable[[float], float], ends: bool) -> Curve:
-    """Values from where time leaves `first` to where it arrives at `last` put through `change`; `ends`: nothing follows."""
-    keys: list[Key] = []
-    for key in kept.all_keys():
-        inside = first < key.time < last
-        # A key that is not split carries its value on both sides: a smooth curve flips on its way to it.
-        whole = not key.split and first <= key.time < last and key.kind != STEPPED
-        stepping = key.kind == STEPPED
-        arriving = (
-            change(key.arriving)
-            if inside or (key.time == last and (key.split or stepping or ends)) or whole
-            else key.arriving
-        )
-        leaving = change(key.leaving) if first <= key.time < last or (ends and key.time == last) else key.leaving
-        keys.append(key._replace(arriving=arriving, leaving=leaving))
-    return curve(keys)
-
-
-def _lost(program: Program, finding: Finding) -> _Repaired:
-    """The guide stands at its sensible distance while it was lost; nothing else changes."""
-    bound = program.bound(finding.member, finding.part)
-    guide = bound.own[ik_name(bound), "guide"]
-    kept = program.curve(guide)
-    times = kept.times
-    # The keys that the lost stretch hangs from: those in it and the ones it runs between.
-    i = max(int(np.searchsorted(times, finding.frame, side="right")) - 1, 0)
-    j = min(int(np.searchsorted(times, finding.last)), len(times) - 1)
-    keys = []
-    most = 0.6 * max(s.data.length for s in bound.systems.values() if isinstance(s.system, TwoSegment))
-    for key in (kept.key(n) for n in range(i, j + 1)):
-        far = abs(key.leaving) > most or abs(key.arriving) > most
-        keys.append(key._replace(arriving=0.0, leaving=0.0, slope_in=0.0, slope_out=0.0) if far else key)
-    name = program.channel_names()[guide]
-    return _Repaired(program.take.with_curves({name: put(kept, keys)}), float(times[i]), float(times[j]))
-
-
-_REPAIRS: dict[str, Callable[[Program, Finding], _Repaired]] = {
+_REPAIRS: dict[str, Callable[[Program, Finding], Repaired]] = {
     "one-sided": _change, "pop": _change, "speed": _change, "smooth": _mixed, "half": _mixed, "opposite": _mixed,
-    "flip": _flip, "lost": _lost,
 }  # fmt: skip
 #: Findings that no repair takes out, and why.
 REFUSED = {

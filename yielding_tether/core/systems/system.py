@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple
 
 import numpy as np
 
@@ -20,11 +20,20 @@ if TYPE_CHECKING:
     from ..parts.part import Part
     from ..program import Program
     from ..rig import Bound
+    from ..takes import Take
     from ..tape import Run, Tape
 
 Gesture = Literal["move", "turn", "swing", "slide"]
 #: State of a switch at a time: bit 0 above zero, bit 1 below one.
 State = Callable[[int], int]
+
+
+class Repaired(NamedTuple):
+    """A take with one fault less, and the frames within which it changed."""
+
+    take: Take
+    first: float
+    last: float
 
 
 @dataclass(frozen=True)
@@ -132,6 +141,10 @@ class System:
     def findings(self, program: Program, bound: Bound) -> Iterator[Finding]:
         """Faults that only this system can have."""
         return iter(())
+
+    def repair(self, program: Program, bound: Bound, finding: Finding) -> Repaired | None:
+        """Takes such a fault out; None if it is none of its own."""
+        return None
 
 
 def offsets_at_rest(bound: Bound, count: int) -> Floats:

@@ -27,7 +27,7 @@ from ..kernels.scalars import add, cross, norm, qconj, qmul, qrot, scale
 from ..tape import Run, Tape
 from ..transforms import Floats, Ints, wrap_near
 from .place import drag_control, fit_control
-from .system import Control, Handle, Posed, State, System
+from .system import Control, Handle, Posed, Repaired, State, System
 
 if TYPE_CHECKING:
     from ..findings import Finding
@@ -223,10 +223,17 @@ class TwoSegment(System):
         return far - formulas.SENSIBLE * length
 
     def findings(self, program: Program, bound: Bound) -> Iterator[Finding]:
-        from ..findings import bend_flips, lost_guides
+        from .bends import bend_flips, lost_guides
 
         yield from bend_flips(program, bound, self)
         yield from lost_guides(program, bound, self)
+
+    def repair(self, program: Program, bound: Bound, finding: Finding) -> Repaired | None:
+        from . import bends
+
+        repairs = {"flip": bends.turn_back, "lost": bends.bring_back}
+        wanted = repairs.get(finding.kind)
+        return wanted(program, bound, self, finding) if wanted else None
 
 
 def ik_name(bound: Bound) -> str:
