@@ -176,6 +176,76 @@ class Repairs(unittest.TestCase):
             repair.apply(locked, [pops[0].key])
 
 
+class Joins(unittest.TestCase):
+    """How a system that takes over goes on from what arrives."""
+
+    def handed(self, keys: list[Key]) -> tuple[Program, Program]:
+        program = smooth_world(4, 0.0)
+        limb = program.bounds["arm", "limb"]
+        names = program.channel_names()
+        fk = {names[c]: curve(keys) for c in limb.systems["fk"].channels}
+        before = program.with_curves({**fk, "arm/limb.drive": stepped((0, 1.0))})
+        take, _ = apply(before, Handover((("arm", "limb"),), "fk", 30.0, after="own", settle=4))
+        return before, before.on(take)
+
+    def test_where_no_key_follows_the_speed_fades_and_the_pose_stays(self) -> None:
+        before, after = self.handed([Key(10.0, 0.1, 0.1), Key(20.0, 0.2, 0.2)])
+        limb = after.bounds["arm", "limb"]
+        channels = limb.systems["fk"].channels
+        values = after.sample([30.0, 34.0, 40.0, 60.0], LEAVING, channels)
+        self.assertLess(float(np.abs(values[:, 1:] - values[:, 1:2]).max()), 1e-12)
+        self.assertGreater(float(np.abs(values[:, 1] - values[:, 0]).max()), 1e-4)
+        limits = one_sided(after, np.array([30.0, 34.0]), limb.nodes)
+        self.assertLess(float(limits.pose_jump.max()), 1e-6)
+        del before
+
+    def test_where_keys_follow_they_stay_and_nothing_is_added_after(self) -> None:
+        keys = [Key(10.0, 0.1, 0.1), Key(20.0, 0.2, 0.2), Key(50.0, 0.3, 0.3)]
+        before, after = self.handed(keys)
+        for c in after.bounds["arm", "limb"].systems["fk"].channels:
+            later = [k for k in after.curve(int(c)).all_keys() if k.time > 30.0]
+            self.assertEqual([(k.time, k.arriving, k.leaving) for k in later], [(50.0, 0.3, 0.3)])
+        del before
+
+    def test_a_repair_leaves_stepped_keys_stepped(self) -> None:
+        """Motion blocked out in steps stays blocked out: only the first key takes the pose that arrives."""
+        program = smooth_world(4, 0.0)
+        limb = program.bounds["arm", "limb"]
+        names = program.channel_names()
+        keys = [Key(t, v, v, kind=STEPPED) for t, v in ((30.0, 0.1), (40.0, 0.3), (50.0, 0.2))]
+        ik = [c for c in limb.systems["ik"].channels if not names[c].endswith("bend")]
+        broken = program.with_curves(
+            {**{names[c]: curve(keys) for c in ik}, "arm/limb.drive": stepped((0, 0.0), (30, 1.0))}
+        )
+        found = [f for f in find_all(broken) if f.frame == 30.0 and f.part == "limb"]
+        self.assertTrue(found)
+        take, proof = repair.apply(broken, [f.key for f in found])
+        self.assertTrue(proof.unchanged_outside)
+        for c in ik:
+            kept = take.curves[names[c]]
+            first = kept.key(kept.find(30.0) or 0)
+            self.assertEqual((first.kind, first.slope_out), (STEPPED, 0.0))
+            values = broken.on(take).sample([30.0, 33.0, 39.9], LEAVING, np.array([c]))
+            self.assertEqual(len(set(values[0].tolist())), 1)
+            self.assertEqual([k.kind for k in kept.all_keys() if k.time >= 30.0], [STEPPED] * 3)
+
+    def test_a_jump_goes_even_where_its_speed_cannot_be_joined(self) -> None:
+        """Some channels of the incoming system stand in steps, others move: the pose meets, and the rest is told."""
+        program = smooth_world(4, 0.0)
+        limb = program.bounds["arm", "limb"]
+        names = program.channel_names()
+        keys = [Key(t, v, v, kind=STEPPED) for t, v in ((30.0, 0.1), (40.0, 0.3), (50.0, 0.2))]
+        ik = [c for c in limb.systems["ik"].channels if names[c].endswith(("tx", "ty", "tz"))]
+        broken = program.with_curves(
+            {**{names[c]: curve(keys) for c in ik}, "arm/limb.drive": stepped((0, 0.0), (30, 1.0))}
+        )
+        (found,) = [f for f in find_all(broken) if f.frame == 30.0 and f.part == "limb"]
+        take, proof = repair.apply(broken, [found.key])
+        self.assertGreater(jumps(broken, ("arm", "limb"))[30.0], 0.3)
+        self.assertNotIn(30.0, jumps(broken.on(take), ("arm", "limb")))
+        self.assertTrue(any("leaves this to look at" in n and "speed jumps" in n for n in proof.notes), proof.notes)
+
+
 class Proofs(unittest.TestCase):
     def test_every_split_key_and_edge_is_measured(self) -> None:
         program = clean(0)

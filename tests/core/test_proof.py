@@ -7,10 +7,12 @@ from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from yielding_tether.core.curves import FREE, LINEAR, STEPPED, Key, curve, set_value
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.measure import meter, one_sided, steps
+from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.program import Program
 from yielding_tether.core.proof import prove
 from yielding_tether.core.takes import Take
@@ -148,6 +150,20 @@ class Proving(unittest.TestCase):
         self.assertEqual(proof_of(1, leaving=0.4), 0.0)
         self.assertAlmostEqual(proof_of(2, leaving=0.4), 0.4)
         self.assertAlmostEqual(proof_of(0, leaving=0.4), 0.4)
+
+    def test_what_speed_and_spin_may_jump_is_told_from_the_parts_own_range(self) -> None:
+        """3-motion: a ten-thousandth of the part's greatest speed and spin over the take, at least 1e-6 a frame."""
+        program = demo()
+        _, proof = apply(program, Handover((("marl", "arm.R"),), "ik", 118.0))
+        nodes = program.bounds["marl", "arm.R"].nodes
+        poses = program.evaluate(np.arange(205.0))
+        speed = np.linalg.norm(np.diff(poses.pos[:, nodes], axis=0), axis=-1).max()
+        turned = Rotation.from_quat(poses.rot[:-1, nodes].reshape(-1, 4)).inv() * Rotation.from_quat(
+            poses.rot[1:, nodes].reshape(-1, 4)
+        )
+        change = proof.changes[0]
+        self.assertAlmostEqual(change.allowed_speed, max(1e-4 * speed, 1e-6), places=12)
+        self.assertAlmostEqual(change.allowed_spin, max(1e-4 * turned.magnitude().max(), 1e-6), places=12)
 
     def test_nothing_done_proves_clean(self) -> None:
         proof = prove("nothing", demo(), Program(demo().scene, demo().take), 50.0, 60.0)

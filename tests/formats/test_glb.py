@@ -67,6 +67,15 @@ class Files(unittest.TestCase):
         for seed in (3, 8):
             self.same_places(planted(seed)[0], "marl", 0.0, 190.0, seed)
 
+    def test_every_half_frame_of_a_range_is_sampled_and_none_beyond(self) -> None:
+        program = demo()
+        member = program.scene.member("marl")
+        for first, last in ((20.0, 31.0), (20.5, 30.5), (7.0, 7.5), (20.25, 22.75)):
+            frames = glb.sampled(program, member, first, last).frames
+            self.assertEqual((frames[0], frames[-1]), (first, last))
+            halves = [k / 2 for k in range(410) if first <= k / 2 <= last]
+            self.assertLessEqual(set(halves), set(frames.tolist()))
+
     def test_samples_are_dense_only_where_motion_asks_for_it(self) -> None:
         member = demo().scene.member("quay")
         still = glb.sampled(demo(), member, 0.0, 204.0)

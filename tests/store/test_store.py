@@ -170,6 +170,21 @@ class Storing(unittest.TestCase):
         with self.assertRaises(Missing):
             self.store.name_revision(base.take_id, 10**9, "nowhere")
 
+    def test_a_revision_that_is_not_this_takes_is_not_there(self) -> None:
+        one, other = self.opened(), self.opened()
+        for revision in (10**9, other.revision):
+            for work in (
+                lambda r=revision: self.store.load(one.take_id, r),
+                lambda r=revision: self.store.step(one.take_id, r, -1),
+                lambda r=revision: self.store.step(one.take_id, r, 1),
+                lambda r=revision: self.store.go_to(one.take_id, one.revision, r),
+                lambda r=revision: self.store.name_revision(one.take_id, r, "x"),
+            ):
+                with self.assertRaisesRegex(Missing, f"Take {one.take_id} has no revision {revision}"):
+                    work()
+        self.assertEqual(self.store.head(one.take_id), one.revision)
+        self.assertEqual(self.store.head(other.take_id), other.revision)
+
 
 class Keeping(unittest.TestCase):
     def test_clips_come_back_bit_for_bit(self) -> None:

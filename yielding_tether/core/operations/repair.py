@@ -62,6 +62,9 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
         same = [
             f for f in left.values() if (f.member, f.part, f.frame) == (finding.member, finding.part, finding.frame)
         ]
+        if finding.kind in ("pop", "one-sided"):
+            # The jump is gone; what of its speed can't be joined is told beside it.
+            same = [f for f in same if f.kind != "speed"]
         if same:
             notes.append(f"Not repaired: {finding.sentence}. {_why(after, same[0])}")
             continue
