@@ -13,7 +13,7 @@ from tests.servers import Service
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import OPERATIONS, repair
 from yielding_tether.core.program import Program
-from yielding_tether.core.proof import prove, sentence
+from yielding_tether.core.proof import prove
 from yielding_tether.core.stands import find_stands
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import glb
@@ -56,7 +56,7 @@ class Routes(unittest.TestCase):
         asked = {"operation": "repair", "revision": info["revision"]}
         tried = self.http.post(f"/takes/{info['id']}/try", json=asked).json()
         _, proof = repair.apply(program, [])
-        self.assertEqual(tried["sentence"], sentence(proof))
+        self.assertEqual(tried["sentence"], proof.sentence)
         self.assertEqual(self.http.get(f"/takes/{info['id']}").json()["revision"], info["revision"])
         done = self.apply(info, "repair", findings=[found[0].key]).json()
         self.assertEqual(done["label"], f"Repair: {found[0].sentence}"[:200])

@@ -12,7 +12,6 @@ from tests.core.test_handover import demo
 from yielding_tether.core.curves import LEAVING
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.program import Program
-from yielding_tether.core.proof import sentence
 from yielding_tether.service.describe import strands
 from yielding_tether.service.guard import is_local
 from yielding_tether.service.studio import Recent
@@ -22,18 +21,18 @@ class Sentences(unittest.TestCase):
     def test_a_clean_repair_and_a_rough_one_read_differently(self) -> None:
         _, proof = apply(demo(), Handover((("marl", "arm.R"),), "ik", 118.0))
         pop = 1000 * proof.changes[0].pose_before
-        self.assertTrue(sentence(proof).startswith(f"Nothing moves at the change (was {pop:.1f} mm); speed passes on;"))
-        self.assertIn("outside unchanged", sentence(proof))
+        self.assertTrue(proof.sentence.startswith(f"Nothing moves at the change (was {pop:.1f} mm); speed passes on;"))
+        self.assertIn("outside unchanged", proof.sentence)
         rough = replace(proof, changes=(replace(proof.changes[0], pose=0.012, speed=0.5, reason=""),))
-        self.assertIn("Moves 12.0 mm at frame 118", sentence(rough))
-        self.assertIn("speed jumps 500.0 mm a frame at frame 118", sentence(rough))
+        self.assertIn("Moves 12.0 mm at frame 118", rough.sentence)
+        self.assertIn("speed jumps 500.0 mm a frame at frame 118", rough.sentence)
         named = replace(proof, changes=(replace(proof.changes[0], speed=0.5, reason="right arm is straight"),))
-        self.assertIn("right arm is straight", sentence(named))
+        self.assertIn("right arm is straight", named.sentence)
 
     def test_what_could_give_way_is_told(self) -> None:
         _, proof = apply(demo(), Handover((("marl", "arm.R"),), "ik", 118.0))
         locked = replace(proof, gives={"marl/arm.R.ik.carry": 0.2}, residual_place=0.004)
-        self.assertIn("locked channels leave 4.0 mm: marl/arm.R.ik.carry could give way", sentence(locked))
+        self.assertIn("locked channels leave 4.0 mm: marl/arm.R.ik.carry could give way", locked.sentence)
 
 
 class Strands(unittest.TestCase):

@@ -7,10 +7,12 @@ changed, and measures both sides of every change of system or tether, of every s
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import field
 from typing import Literal
 
 import numpy as np
+from pydantic import computed_field
+from pydantic.dataclasses import dataclass
 
 from .channels import TRAITS
 from .curves import ARRIVING, EMPTY, LEAVING, Curve, count_changes
@@ -116,6 +118,7 @@ class Proof:
     notes: tuple[str, ...] = ()
     tolerance: tuple[float, float] | None = None
 
+    @computed_field  # type: ignore[prop-decorator]
     @property
     def within(self) -> bool:
         """Whether the departure stays within the tolerance, where one was given."""
@@ -123,6 +126,7 @@ class Proof:
             self.departure_place.value <= self.tolerance[0] and self.departure_turn.value <= self.tolerance[1]
         )
 
+    @computed_field  # type: ignore[prop-decorator]
     @property
     def worst_frame(self) -> float:
         """The frame most worth looking at: the worst change if any moves, else the greatest departure."""
@@ -135,10 +139,17 @@ class Proof:
     def unchanged_outside(self) -> bool:
         return self.outside_place.value <= UNCHANGED and self.outside_turn.value <= UNCHANGED
 
+    @computed_field  # type: ignore[prop-decorator]
     @property
     def clean(self) -> bool:
         """Nothing moves at any change, no speed jumps, nothing changed outside."""
         return all(c.still and c.smooth for c in self.changes) and self.unchanged_outside
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def sentence(self) -> str:
+        """The proof in one line."""
+        return _sentence(self)
 
 
 def reach(before: Take, changed: Mapping[str, Curve]) -> tuple[float, float]:
@@ -383,8 +394,7 @@ def prove(
     )  # fmt: skip
 
 
-def sentence(proof: Proof) -> str:
-    """The proof in one line."""
+def _sentence(proof: Proof) -> str:
     parts = []
     told = [c for c in proof.changes if c.what != "edge" or not c.as_before]
     if told:

@@ -24,10 +24,8 @@ from ..core.errors import CoreError
 from ..core.measure import meter
 from ..core.operations import pose
 from ..core.program import Program
-from ..core.proof import sentence
 from ..core.takes import Scene, Take
 from ..formats import FormatError, bvh, glb
-from ..store.codec import proof_json
 from ..store.store import Missing, Stale, Store
 from . import operations
 from . import schemas as s
@@ -368,7 +366,7 @@ def _writing(app: FastAPI, studio: Studio) -> None:
     def try_operation(take_id: TakeId, asked: s.OperationAsked) -> s.Tried:
         name, trial = studio.try_(take_id, asked)
         rows = strands(trial.program, [], [(p.member, p.part) for p in asked.parts])
-        return s.Tried(trial=name, proof=proof_json(trial.proof), sentence=sentence(trial.proof), strands=rows)
+        return s.Tried(trial=name, proof=trial.proof, sentence=trial.proof.sentence, strands=rows)
 
     @app.post(
         "/api/takes/{take_id}/suggest",

@@ -16,13 +16,12 @@ from ..core.fitting import fit
 from ..core.operations.pose import Drag
 from ..core.operations.repair import REFUSED
 from ..core.program import Poses, Program
-from ..core.proof import prove, sentence
+from ..core.proof import prove
 from ..core.rig import Bound
 from ..core.stands import find_stands
 from ..core.takes import WORLD, Take
 from ..core.tones import colour_of
 from ..core.transforms import Floats, rotation_distance
-from ..store.codec import proof_json
 from . import schemas as s
 
 #: State of a part in which two systems are mixed.
@@ -190,7 +189,7 @@ def compared(a: Program, b: Program, findings_a: int, findings_b: int) -> s.Comp
     proof = prove("compare", a, b, float(first), float(last))
     return s.Compared(
         frames=frames.tolist(), place=place.max(axis=1).tolist(), turn=turn.max(axis=1).tolist(),
-        parts=[r for r in rows if max(r.place) > 0.0], proof=proof_json(proof), sentence=sentence(proof),
+        parts=[r for r in rows if max(r.place) > 0.0], proof=proof, sentence=proof.sentence,
         findings_a=findings_a, findings_b=findings_b, keys_a=key_count(a.take), keys_b=key_count(b.take),
     )  # fmt: skip
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 from pydantic import BaseModel, ConfigDict, Field
+
+from ..core.proof import Proof
 
 Vec3 = tuple[float, float, float]
 Quat = tuple[float, float, float, float]
@@ -122,7 +124,7 @@ class RevisionInfo(Model):
     label: str
     name: str | None
     created: str
-    proof: dict[str, Any] | None
+    proof: Proof | None
     on_path: bool = Field(description="whether the head stands at it or after it")
 
 
@@ -199,7 +201,7 @@ class TakeInfo(Model):
     strands: list[Strand]
     findings: list[FindingInfo]
     wanted: list[FindingInfo] = Field(description="findings marked as wanted")
-    proof: dict[str, Any] | None
+    proof: Proof | None
     label: str
     revision_name: str | None
     parent: int | None = Field(description="the revision before, if there is one")
@@ -303,7 +305,7 @@ class OperationAsked(Model):
 
 class Tried(Model):
     trial: str
-    proof: dict[str, Any]
+    proof: Proof
     sentence: str
     strands: list[Strand]
 
@@ -313,7 +315,7 @@ class Applied(Model):
     number: int
     label: str
     sentence: str
-    proof: dict[str, Any] | None
+    proof: Proof | None
 
 
 class Based(Model):
@@ -516,7 +518,7 @@ class Compared(Model):
     place: list[float]
     turn: list[float]
     parts: list[PartDifference]
-    proof: dict[str, Any]
+    proof: Proof
     sentence: str
     findings_a: int
     findings_b: int

@@ -14,9 +14,9 @@ from ..core.errors import CoreError
 from ..core.findings import Finding, Memory, find_all
 from ..core.operations import Outcome, pose
 from ..core.program import Program
-from ..core.proof import Proof, sentence
+from ..core.proof import Proof
 from ..core.takes import Take
-from ..store.codec import proof_json, proof_told
+from ..store.codec import proof_from
 from ..store.store import Loaded, Missing, Store
 from . import operations
 from . import schemas as s
@@ -150,8 +150,8 @@ class Studio:
             revision=id,
             number=number,
             label=label,
-            sentence=sentence(proof) if proof else label,
-            proof=proof_json(proof) if proof else None,
+            sentence=proof.sentence if proof else label,
+            proof=proof,
         )
 
     def mark(self, take_id: int, asked: s.Marked) -> s.Applied:
@@ -224,7 +224,7 @@ class Studio:
             members=[member_info(program, m) for m in loaded.scene.members], joints=names,
             handles=handles(program), rows=table_rows(program),
             strands=strands(program, found), findings=[finding_info(f) for f in found],
-            wanted=[finding_info(f, True) for f in wanted], proof=proof_told(row.proof), label=row.label, revision_name=row.name,
+            wanted=[finding_info(f, True) for f in wanted], proof=proof_from(row.proof), label=row.label, revision_name=row.name,
             parent=row.parent,
         )  # fmt: skip
 
@@ -240,7 +240,7 @@ class Studio:
         return [
             s.RevisionInfo(
                 id=r.id, number=r.number, parent=r.parent, label=r.label, name=r.name, created=r.created,
-                proof=proof_told(r.proof), on_path=r.id in path,
+                proof=proof_from(r.proof), on_path=r.id in path,
             )
             for r in rows
         ]  # fmt: skip

@@ -15,7 +15,7 @@ from ..core.clips import Clip, PartClip
 from ..core.curves import Curve, Key, curve
 from ..core.errors import CoreError
 from ..core.parts import PARTS, Part
-from ..core.proof import Proof, sentence
+from ..core.proof import Proof
 from ..core.skeleton import Skeleton
 from ..core.takes import Capture, Tether
 
@@ -129,16 +129,11 @@ def clip_from(body: dict[str, Any]) -> Clip:
 
 
 def proof_json(proof: Proof) -> dict[str, Any]:
+    """A proof with what follows from its figures."""
     found: dict[str, Any] = _PROOF.dump_python(proof, mode="json")
-    found["clean"] = proof.clean
-    found["within"] = proof.within
-    found["worst_frame"] = proof.worst_frame
-    found["sentence"] = sentence(proof)
     return found
 
 
-def proof_told(body: dict[str, Any] | None) -> dict[str, Any] | None:
-    """A stored proof with its sentence, also where it was stored before it had one."""
-    if body is None or "sentence" in body:
-        return body
-    return {**body, "sentence": sentence(_PROOF.validate_python(body))}
+def proof_from(body: dict[str, Any] | None) -> Proof | None:
+    """A stored proof; what followed from its figures then follows anew, so old ones are told as new ones are."""
+    return None if body is None else _PROOF.validate_python(body)

@@ -2,7 +2,7 @@ import { Alert, Box, Button, MenuItem, Select, Typography } from "@mui/material"
 import { useEffect, useState } from "react";
 import { Mark } from "../shared/Mark";
 import { go } from "../shared/route";
-import type { Proof, TakeInfo } from "../shared/api";
+import type { TakeInfo } from "../shared/api";
 import { useTake, useTrying } from "./actions";
 import { Clips } from "./Clips";
 import { Findings } from "./Findings";
@@ -38,7 +38,7 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
       </Box>
     );
   if (!info || info.id !== takeId) return <Typography sx={{ p: 3 }}>Opening the take…</Typography>;
-  const last = info.proof as unknown as Proof | null;
+  const last = info.proof;
   return (
     <Box sx={{ height: "100%", display: "grid", gridTemplateRows: "46px minmax(240px, 1fr) auto 318px" }}>
       <Header info={info} onGround={onGround} />
@@ -48,7 +48,7 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
           <PartCard />
         </Box>
         <Box sx={{ position: "absolute", right: 12, top: 12, bottom: 12, display: "flex", flexDirection: "column", gap: 1, pointerEvents: "none", "& > *": { pointerEvents: "auto", minHeight: 40 } }}>
-          {trial && <ProofSlip proof={trial.proof as unknown as Proof} sentence={trial.sentence} title="Tried, not applied" />}
+          {trial && <ProofSlip proof={trial.proof} sentence={trial.sentence} title="Tried, not applied" />}
           {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
           {(info.findings.length > 0 || info.wanted.length > 0) && <Findings info={info} />}
           {!trial && last && info.findings.length > 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}

@@ -1,7 +1,7 @@
 import { Box, Button, Dialog, DialogContent, DialogTitle, Link, Tooltip, Typography } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, type Proof, type Revision, type TakeInfo } from "../shared/api";
+import { get, type Revision, type TakeInfo } from "../shared/api";
 import { mm } from "../shared/format";
 import { NameField } from "../shared/NameField";
 import { go } from "../shared/route";
@@ -54,7 +54,7 @@ function Revisions({ info, open, onClose }: { info: TakeInfo; open: boolean; onC
             ?.slice()
             .reverse()
             .map((r) => {
-              const proof = r.proof as unknown as Proof | null;
+              const proof = r.proof;
               const here = r.id === info.revision;
               return (
                 <Box component="li" key={r.id} aria-current={here} sx={{ display: "flex", gap: 1, alignItems: "center", borderTop: 1, borderColor: "divider", py: 0.5, px: 1, bgcolor: here ? "action.selected" : undefined }}>

@@ -6,7 +6,7 @@ import { Sheet } from "../bench/Sheet";
 import { NOTHING, useBench, usePick } from "../bench/state";
 import { usePlayback } from "../bench/Transport";
 import { View } from "../bench/View";
-import { get, type Compared, type Proof, type Revision, type TakeInfo } from "../shared/api";
+import { get, type Compared, type Revision, type TakeInfo } from "../shared/api";
 import { follow } from "../shared/drag";
 import { degrees, mm } from "../shared/format";
 import { Mark } from "../shared/Mark";
@@ -147,7 +147,7 @@ function Strip({ data, frame, onFrame, ink }: { data: Compared; frame: number; o
 
 function Figures({ data, one, two }: { data: Compared; one: TakeInfo | undefined; two: TakeInfo | undefined }) {
   const { toFrame } = useBench.getState();
-  const proof = data.proof as unknown as Proof;
+  const proof = data.proof;
   const rows: [string, string, string][] = [
     ["open findings", String(data.findings_a), String(data.findings_b)],
     ["keys", String(data.keys_a), String(data.keys_b)],

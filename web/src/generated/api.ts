@@ -550,10 +550,7 @@ export interface components {
             label: string;
             /** Sentence */
             sentence: string;
-            /** Proof */
-            proof: {
-                [key: string]: unknown;
-            } | null;
+            proof: components["schemas"]["Proof"] | null;
         };
         /**
          * Based
@@ -642,6 +639,55 @@ export interface components {
             /** Channels */
             channels: components["schemas"]["CardChannel"][];
         };
+        /**
+         * Change
+         * @description One part at one moment: one-sided jumps after and before the operation. `what`: a change of "system" or tether, a
+         *     "split" key, or an "edge" of the range.
+         *
+         *     Metres, radians, and both per frame; `allowed_*` is the bound that 3-motion gives for speed. `reason`: why no speed
+         *     can be passed on there, if none can.
+         */
+        Change: {
+            /** Member */
+            member: string;
+            /** Part */
+            part: string;
+            /** Label */
+            label: string;
+            /** Frame */
+            frame: number;
+            /** Pose */
+            pose: number;
+            /** Turn */
+            turn: number;
+            /** Speed */
+            speed: number;
+            /** Spin */
+            spin: number;
+            /** Allowed Speed */
+            allowed_speed: number;
+            /** Allowed Spin */
+            allowed_spin: number;
+            /** Pose Before */
+            pose_before: number;
+            /** Turn Before */
+            turn_before: number;
+            /** Speed Before */
+            speed_before: number;
+            /** Spin Before */
+            spin_before: number;
+            /**
+             * Reason
+             * @default
+             */
+            reason: string;
+            /**
+             * What
+             * @default system
+             * @enum {string}
+             */
+            what: "system" | "split" | "edge";
+        };
         /** Choice */
         Choice: {
             /** Name */
@@ -720,10 +766,7 @@ export interface components {
             turn: number[];
             /** Parts */
             parts: components["schemas"]["PartDifference"][];
-            /** Proof */
-            proof: {
-                [key: string]: unknown;
-            };
+            proof: components["schemas"]["Proof"];
             /** Sentence */
             sentence: string;
             /** Findings A */
@@ -977,6 +1020,24 @@ export interface components {
              * @description parts that can be handed over between systems of keys
              */
             parts: string[];
+        };
+        /** KeyCount */
+        KeyCount: {
+            /**
+             * Kept
+             * @default 0
+             */
+            kept: number;
+            /**
+             * Added
+             * @default 0
+             */
+            added: number;
+            /**
+             * Removed
+             * @default 0
+             */
+            removed: number;
         };
         /**
          * KeyEdit
@@ -1279,6 +1340,71 @@ export interface components {
              */
             changed: string[];
         };
+        /**
+         * Proof
+         * @description `departure_*`: how far the motion inside the range left what was there; `outside_*`: the same outside
+         *     (place in metres, rotation in radians); `residual_*`: what locked channels kept the systems from
+         *     reproducing, with the channels that could give way; `tolerance`: what the departure was asked to stay within.
+         */
+        Proof: {
+            /** Operation */
+            operation: string;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Changes */
+            changes: components["schemas"]["Change"][];
+            departure_place: components["schemas"]["Worst"];
+            departure_turn: components["schemas"]["Worst"];
+            outside_place: components["schemas"]["Worst"];
+            outside_turn: components["schemas"]["Worst"];
+            keys: components["schemas"]["KeyCount"];
+            /**
+             * Residual Place
+             * @default 0
+             */
+            residual_place: number;
+            /**
+             * Residual Turn
+             * @default 0
+             */
+            residual_turn: number;
+            /** Gives */
+            gives?: {
+                [key: string]: number;
+            };
+            /**
+             * Notes
+             * @default []
+             */
+            notes: string[];
+            /** Tolerance */
+            tolerance?: [
+                number,
+                number
+            ] | null;
+            /**
+             * Within
+             * @description Whether the departure stays within the tolerance, where one was given.
+             */
+            readonly within: boolean;
+            /**
+             * Worst Frame
+             * @description The frame most worth looking at: the worst change if any moves, else the greatest departure.
+             */
+            readonly worst_frame: number;
+            /**
+             * Clean
+             * @description Nothing moves at any change, no speed jumps, nothing changed outside.
+             */
+            readonly clean: boolean;
+            /**
+             * Sentence
+             * @description The proof in one line.
+             */
+            readonly sentence: string;
+        };
         /** Renamed */
         Renamed: {
             /** Name */
@@ -1298,10 +1424,7 @@ export interface components {
             name: string | null;
             /** Created */
             created: string;
-            /** Proof */
-            proof: {
-                [key: string]: unknown;
-            } | null;
+            proof: components["schemas"]["Proof"] | null;
             /**
              * On Path
              * @description whether the head stands at it or after it
@@ -1559,10 +1682,7 @@ export interface components {
              * @description findings marked as wanted
              */
             wanted: components["schemas"]["FindingInfo"][];
-            /** Proof */
-            proof: {
-                [key: string]: unknown;
-            } | null;
+            proof: components["schemas"]["Proof"] | null;
             /** Label */
             label: string;
             /** Revision Name */
@@ -1603,10 +1723,7 @@ export interface components {
         Tried: {
             /** Trial */
             trial: string;
-            /** Proof */
-            proof: {
-                [key: string]: unknown;
-            };
+            proof: components["schemas"]["Proof"];
             /** Sentence */
             sentence: string;
             /** Strands */
@@ -1621,6 +1738,27 @@ export interface components {
             choice: string;
             /** Values */
             values: string[];
+        };
+        /**
+         * Worst
+         * @description The greatest value of something, and where: frame and joint.
+         */
+        Worst: {
+            /**
+             * Value
+             * @default 0
+             */
+            value: number;
+            /**
+             * Frame
+             * @default 0
+             */
+            frame: number;
+            /**
+             * Joint
+             * @default
+             */
+            joint: string;
         };
     };
     responses: never;

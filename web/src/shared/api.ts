@@ -27,55 +27,8 @@ export type Compared = Schemas["Compared"];
 export type Stand = Schemas["StandInfo"];
 export type HandleInfo = Schemas["HandleInfo"];
 export type Suggested = Schemas["Suggested"];
-
-export interface Change {
-  member: string;
-  part: string;
-  label: string;
-  frame: number;
-  pose: number;
-  turn: number;
-  speed: number;
-  spin: number;
-  allowed_speed: number;
-  allowed_spin: number;
-  pose_before: number;
-  turn_before: number;
-  speed_before: number;
-  spin_before: number;
-  reason: string;
-  /** A change of system or tether, a split key, or an edge of the range. */
-  what: "system" | "split" | "edge";
-}
-
-export interface Worst {
-  value: number;
-  frame: number;
-  joint: string;
-}
-
 /** The proof as the core measured it: metres, radians, and both per frame. */
-export interface Proof {
-  operation: string;
-  sentence: string;
-  first: number;
-  last: number;
-  changes: Change[];
-  departure_place: Worst;
-  departure_turn: Worst;
-  outside_place: Worst;
-  outside_turn: Worst;
-  keys: { kept: number; added: number; removed: number };
-  residual_place: number;
-  residual_turn: number;
-  gives: Record<string, number>;
-  notes: string[];
-  clean: boolean;
-  /** What the departure was asked to stay within, metres and radians, and whether it does. */
-  tolerance: [number, number] | null;
-  within: boolean;
-  worst_frame: number;
-}
+export type Proof = Schemas["Proof"];
 
 export class Problem extends Error {
   constructor(
