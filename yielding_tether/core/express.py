@@ -10,7 +10,7 @@ tolerance is kept; a system made to meet what arrives, to lead to what follows, 
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 import numpy as np
@@ -37,7 +37,8 @@ from .fitting import fit_values, held
 from .kernels.scalars import mean_rotation
 from .measure import slopes_of, stencil, steps
 from .program import Poses, Program
-from .rig import Bound, BoundControl
+from .rig import Bound, BoundControl, BoundSystem
+from .systems.place import place_in
 from .transforms import Floats, Ints, multiply, rotate, rotation_distance, wrap_near
 
 Flags = NDArray[np.bool_]
@@ -61,11 +62,83 @@ class Motion:
     between: bool = True
 
 
-def motion_of(program: Program, bounds: Iterable[Bound]) -> Motion:
-    """The motion of a program as it is, of these parts."""
-    nodes = program.fit_nodes(list(bounds))
+@dataclass(frozen=True)
+class Target:
+    """What a motion is expressed in: the channels of a system of a part, or those of one control alone in the space that
+    it follows.
+
+    `mine`: its channels, with locks and limits; `nodes`: what its `fit` (poses, near) → (K, F) reads; `sources`: nodes that
+    the motion to express is made of; `live`: values of switches under which it is what is seen; `weights`: those of them
+    that say what is followed, in place of what the curves say; `signs`: whether it is a system whose signs may step.
+    """
+
+    bound: Bound
+    mine: BoundSystem
+    nodes: Ints
+    sources: list[int]
+    fit: Callable[[Poses, Floats], Floats]
+    live: Mapping[int, float]
+    weights: Mapping[int, float] = field(default_factory=dict)
+    signs: bool = True
+
+    @property
+    def channels(self) -> Ints:
+        return self.mine.channels
+
+    @property
+    def moves_alone(self) -> bool:
+        return self.mine.system.moves_alone
+
+
+def system_target(program: Program, bound: Bound, system: str) -> Target:
+    """A system of a part, its controls in the spaces that they follow."""
+    mine = bound.systems[system]
+    controls = {c.name for c in mine.controls}
+    spaces = [c.space for name, c in bound.controls.items() if name in controls]
+    return Target(
+        bound, mine, program.fit_nodes([bound]), [*bound.nodes.tolist(), *bound.above.tolist(), *spaces],
+        lambda poses, near: fit_values(program, bound, system, poses, near), bound.drive_to(system),
+    )  # fmt: skip
+
+
+def control_target(bound: Bound, control: str, weights: Mapping[int, float]) -> Target:
+    """One control that can follow something, in the space where these weights (by channel) put it."""
+    placed = bound.controls[control]
+    system = next(s for s in bound.systems.values() if any(c.name == control for c in s.controls))
+    picked = np.array([int(np.flatnonzero(system.channels == c)[0]) for c in placed.channels])
+    mine = replace(
+        system, channels=system.channels[picked], held=system.held[picked], standard=system.standard[picked],
+        stepped=system.stepped[picked], wraps=system.wraps[picked], bounds=system.bounds[picked],
+    )  # fmt: skip
+    order = placed.control.order
+
+    def fit(poses: Poses, near: Floats) -> Floats:
+        at, space = placed.node, placed.space
+        return place_in(poses.pos[:, at], poses.rot[:, at], poses.pos[:, space], poses.rot[:, space], order, near)
+
+    nodes = np.unique(np.array([placed.node, placed.space, *placed.anchors], dtype=np.int64))
+    return Target(bound, mine, nodes, nodes.tolist(), fit, weights, weights, False)
+
+
+def motion_of(program: Program, target: Target) -> Motion:
+    """The motion of a program as it is, as far as a target reads it; controls stand in the spaces of its weights."""
+    nodes = np.unique(np.concatenate([target.nodes, _anchors(target)]))
     breaks = program.key_times()
-    return Motion(program, lambda at, side: program.evaluate(at, side, only=nodes), lambda at: FINE * steps(breaks, at))
+
+    def poses(at: Floats, side: Ints) -> Poses:
+        found = program.evaluate(at, side, only=nodes)
+        if target.weights:
+            for control in target.bound.controls.values():
+                put_space(control, found, target.weights)
+        return found
+
+    return Motion(program, poses, lambda at: FINE * steps(breaks, at))
+
+
+def _anchors(target: Target) -> Ints:
+    """Nodes of what the part's controls may follow, where their spaces are put anew."""
+    controls = target.bound.controls.values() if target.weights else ()
+    return np.array([a for control in controls for a in control.anchors], dtype=np.int64)
 
 
 @dataclass(frozen=True)
@@ -78,14 +151,14 @@ class Fitted:
     slopes: Floats
 
 
-def fit_along(motion: Motion, bound: Bound, system: str, times: Floats, exact: Flags, near: Floats) -> Fitted:
-    """Fits a system at key times along a motion, with slopes from both sides.
+def fit_along(motion: Motion, target: Target, times: Floats, exact: Flags, near: Floats) -> Fitted:
+    """Fits a target at key times along a motion, with slopes from both sides.
 
     times: (T,) frames in order; exact: (T,) bool, where both one-sided slopes are wanted (elsewhere one
     central difference does); near: (K,) values before the first. Angles are followed from frame to frame, so
     their representation at sparse keys is the continuous one.
     """
-    mine = bound.systems[system]
+    mine = target.mine
     k = len(mine.channels)
     edge, plain = times[exact], times[~exact]
     step = motion.step(edge)
@@ -97,7 +170,7 @@ def fit_along(motion: Motion, bound: Bound, system: str, times: Floats, exact: F
     # Arriving (1) comes before leaving (0) at the same time.
     order = np.lexsort((-side, at))
     fitted = np.empty((k, len(at)))
-    fitted[:, order] = fit_values(motion.program, bound, system, motion.poses(at[order], side[order]), near)
+    fitted[:, order] = target.fit(motion.poses(at[order], side[order]), near)
     fitted = held(mine, fitted)
     values, slopes = np.empty((2, k, len(times))), np.empty((2, k, len(times)))
     one = np.moveaxis(fitted[:, : len(at1)].reshape(k, len(edge), 2, 5), 0, -1)
@@ -161,59 +234,50 @@ class Placing:
 
 
 def carry(
-    program: Program,
-    bound: Bound,
-    curves: Curves,
-    system: str,
-    start: float,
-    end: float,
-    open_end: bool,
-    placing: Placing,
+    program: Program, target: Target, curves: Curves, start: float, end: float, open_end: bool, placing: Placing
 ) -> Floats:
-    """Expresses the motion of start…end in a system; returns the key times."""
-    source = sources(program, bound, system, start, end)
+    """Expresses the motion of start…end in a target; returns the key times."""
+    source = sources(program, target, start, end)
     key_times = program.key_times(source)
     inner = key_times[(key_times > start) & (key_times < end)]
     times = np.concatenate([[start], inner, [end]]) if end > start else np.array([start])
     if placing.keys == "every":
         times = np.unique(np.concatenate([times, np.arange(np.ceil(start), end)]))
-    crossed = crossings(program, bound, system, times)
+    crossed = crossings(program, target, times)
     both_sides = np.concatenate([[start, end], inner, crossed])
     times = np.unique(np.concatenate([times, crossed]))
-    motion = motion_of(program, [bound])
-    keyed = expressed(motion, bound, curves, system, times, both_sides, source, open_end)
+    motion = motion_of(program, target)
+    keyed = expressed(motion, target, curves, times, both_sides, source, open_end)
     if placing.keys == "within" and end > start:
-        while len(more := _beyond(program, bound, {**curves, **keyed}, system, placing.tolerance, times)):
+        while len(more := _beyond(program, target, {**curves, **keyed}, placing.tolerance, times)):
             times = np.unique(np.concatenate([times, more]))
-            keyed = expressed(motion, bound, curves, system, times, both_sides, source, open_end)
+            keyed = expressed(motion, target, curves, times, both_sides, source, open_end)
     curves.update(keyed)
     return times
 
 
-def sources(program: Program, bound: Bound, system: str, start: float, end: float) -> set[int]:
-    """Channels that the motion of a part is made of over a stretch: its live ones and all upstream of its joints and of
-    the spaces in which a system fits it."""
+def sources(program: Program, target: Target, start: float, end: float) -> set[int]:
+    """Channels that the motion of a target is made of over a stretch: the live ones, and all upstream of its joints and of
+    the spaces in which it is fitted."""
     at = np.unique(np.append(np.arange(np.ceil(start), end), [start, end]))
-    controls = {c.name for c in bound.systems[system].controls}
-    spaces = [c.space for name, c in bound.controls.items() if name in controls]
-    return program.sources([*bound.nodes.tolist(), *bound.above.tolist(), *spaces], at)
+    return program.sources(target.sources, at)
 
 
 def expressed(
-    motion: Motion, bound: Bound, old_curves: Mapping[str, Curve], system: str, times: Floats, both_sides: Floats,
+    motion: Motion, target: Target, old_curves: Mapping[str, Curve], times: Floats, both_sides: Floats,
     source: set[int], open_end: bool,
 ) -> Curves:  # fmt: skip
-    """Curves of a system with keys at these times along a motion; slopes are taken from both sides at the times in
+    """Curves of a target with keys at these times along a motion; slopes are taken from both sides at the times in
     `both_sides`. What lies before the first and after the last time stays."""
     program = motion.program
-    mine = bound.systems[system]
+    mine = target.mine
     start, end = float(times[0]), float(times[-1])
     names = program.channel_names()
     near = program.now(start, mine.channels)
-    fitted = fit_along(motion, bound, system, times, np.isin(times, both_sides), near)
+    fitted = fit_along(motion, target, times, np.isin(times, both_sides), near)
     # On top of motion of its own nothing stands still.
-    blocked = np.zeros(len(times), dtype=bool) if mine.system.moves_alone else stepped_intervals(program, source, times)
-    signs = _signs(program, bound, system, times)
+    blocked = np.zeros(len(times), dtype=bool) if target.moves_alone else stepped_intervals(program, source, times)
+    signs = _signs(program, target, times)
     found: Curves = {}
     for k, c in enumerate(mine.channels):
         name = names[c]
@@ -247,9 +311,7 @@ def expressed(
     return found
 
 
-def _beyond(
-    program: Program, bound: Bound, curves: Curves, system: str, tolerance: tuple[float, float], times: Floats
-) -> Floats:
+def _beyond(program: Program, target: Target, curves: Curves, tolerance: tuple[float, float], times: Floats) -> Floats:
     """Where keys are wanted for the tolerance: the whole frame nearest to the worst of each segment that leaves it,
     or its middle where no frame lies between its keys. None where the segment is too short to be cut."""
     after = program.with_curves(curves)
@@ -257,7 +319,7 @@ def _beyond(
     at = at[(at > times[0]) & (at < times[-1]) & ~np.isin(at, times)]
     if not len(at):
         return np.empty(0)
-    overrides: dict[int, float | Floats] = {**bound.drive_to(system)}
+    overrides: dict[int, float | Floats] = {**target.live}
     # What hangs from the part, or follows it, is to stay within the tolerance too.
     nodes = program.joints()[1]
     was, now = program.evaluate(at, only=nodes), after.evaluate(at, overrides=overrides, only=nodes)
@@ -278,26 +340,27 @@ def _beyond(
     return np.array(found)
 
 
-def _side_of(program: Program, bound: Bound, system: str, at: Floats, side: int = LEAVING) -> Floats | None:
+def _side_of(program: Program, target: Target, at: Floats, side: int = LEAVING) -> Floats | None:
     """(F,) what changes its sign where a sign channel of the system steps; None without one."""
-    mine = bound.systems[system].system
-    poses = program.evaluate(at, side, only=program.fit_nodes([bound]))
-    return mine.signs(bound, program.posed(bound, poses))
+    if not target.signs:
+        return None
+    poses = program.evaluate(at, side, only=target.nodes)
+    return target.mine.system.signs(target.bound, program.posed(target.bound, poses))
 
 
-def crossings(program: Program, bound: Bound, system: str, times: Floats) -> Floats:
+def crossings(program: Program, target: Target, times: Floats) -> Floats:
     """Times between these at which a sign of the system steps: a limb passes through straight, or through its full fold.
 
     A key of all channels at that very moment lets it step without a jump: the limb is straight on both sides.
     """
     grid = np.unique(np.concatenate([times, np.arange(np.ceil(times[0]), times[-1])]))
-    leaving = _side_of(program, bound, system, grid[:-1])
-    arriving = _side_of(program, bound, system, grid[1:], ARRIVING)
+    leaving = _side_of(program, target, grid[:-1])
+    arriving = _side_of(program, target, grid[1:], ARRIVING)
     if leaving is None or arriving is None:
         return np.empty(0)
 
     def side(t: float) -> float:
-        found = _side_of(program, bound, system, np.array([t]))
+        found = _side_of(program, target, np.array([t]))
         assert found is not None
         return float(found[0])
 
@@ -309,10 +372,10 @@ def crossings(program: Program, bound: Bound, system: str, times: Floats) -> Flo
     return np.array(found)
 
 
-def _signs(program: Program, bound: Bound, system: str, times: Floats) -> Floats | None:
+def _signs(program: Program, target: Target, times: Floats) -> Floats | None:
     """(T,) sign of the segments that leave these times; the last one is that of the segment before."""
     at = times if len(times) == 1 else 0.5 * (times[1:] + times[:-1])
-    side = _side_of(program, bound, system, at)
+    side = _side_of(program, target, at)
     if side is None:
         return None
     signs = np.where(side < 0.0, -1.0, 1.0)
@@ -341,23 +404,14 @@ def stepped_intervals(program: Program, source: set[int], times: Floats) -> np.n
 # --- one moment -----------------------------------------------------------------------------------------
 
 
-def fit_at(program: Program, bound: Bound, system: str, at: float, side: int) -> Fitted:
-    """A system fitted to what arrives at a moment and to what leaves it, with the speeds; its controls in the spaces that
-    they follow on one side of the moment."""
+def fit_at(program: Program, target: Target, at: float, side: int) -> Fitted:
+    """A target fitted to what arrives at a moment and to what leaves it, with the speeds; the part's controls in the spaces
+    that they follow on one side of the moment, but for the target's own weights."""
+    bound = target.bound
     weights = {c: float(program.now(at, [c], side)[0]) for c in bound.weight_channels}
-    anchors = [a for control in bound.controls.values() for a in control.anchors]
-    nodes = np.unique(np.concatenate([program.fit_nodes([bound]), np.array(anchors, dtype=np.int64)]))
-    breaks = program.key_times()
-
-    def poses(times: Floats, sides: Ints) -> Poses:
-        found = program.evaluate(times, sides, only=nodes)
-        for control in bound.controls.values():
-            put_space(control, found, weights)
-        return found
-
-    motion = Motion(program, poses, lambda t: FINE * steps(breaks, t))
-    near = program.now(at, bound.systems[system].channels)
-    return fit_along(motion, bound, system, np.array([at]), np.array([True]), near)
+    motion = motion_of(program, replace(target, weights={**weights, **target.weights}))
+    near = program.now(at, target.channels)
+    return fit_along(motion, target, np.array([at]), np.array([True]), near)
 
 
 def put_space(control: BoundControl, poses: Poses, weights: Mapping[int, float]) -> None:
@@ -384,14 +438,14 @@ def put_space(control: BoundControl, poses: Poses, weights: Mapping[int, float])
         poses.rot[f, control.space] = mean
 
 
-def join(program: Program, bound: Bound, curves: Curves, system: str, at: float, settle: float) -> None:
+def join(program: Program, target: Target, curves: Curves, at: float, settle: float) -> None:
     """Makes a system that takes over at a moment meet the pose and the speed that arrive there: its first key is
     changed in `curves`, the keys after it stay. Where none follow, the speed fades over `settle` frames; a system that
     moves by itself goes back to its own motion."""
     names = program.channel_names()
-    mine = bound.systems[system]
+    mine = target.mine
     near = program.now(at, mine.channels)
-    fitted = fit_at(program, bound, system, at, LEAVING)
+    fitted = fit_at(program, target, at, LEAVING)
     values = np.array(_nearest_turns(mine.wraps, fitted.values[ARRIVING, :, 0], near))
     slopes = fitted.slopes[ARRIVING, :, 0].copy()
     if mine.system.moves_alone:
@@ -423,12 +477,12 @@ def join(program: Program, bound: Bound, curves: Curves, system: str, at: float,
         curves[names[c]] = put(kept, keys)
 
 
-def lead(program: Program, bound: Bound, curves: Curves, system: str, at: float) -> float:
+def lead(program: Program, target: Target, curves: Curves, at: float) -> float:
     """Leads the last stretch of a system that hands over at a moment to the pose and the speed that leave it: for what
     takes over and can't give way. Returns from when on the motion changes."""
-    mine = bound.systems[system]
+    mine = target.mine
     names = program.channel_names()
-    fitted = fit_at(program, bound, system, at, ARRIVING)
+    fitted = fit_at(program, target, at, ARRIVING)
     first = at
     for k, c in enumerate(mine.channels):
         kept = insert(curves.get(names[c], EMPTY), at, float(program.defaults[c]))
@@ -454,14 +508,12 @@ class Settling:
         return 0.0 if self.speed == "stop" else self.frames
 
 
-def hold(
-    program: Program, bound: Bound, curves: Curves, system: str, first: float, last: float, settling: Settling
-) -> None:
+def hold(program: Program, target: Target, curves: Curves, first: float, last: float, settling: Settling) -> None:
     """Holds the pose that arrives at `first` in a system until `last`; what lies beyond stays."""
-    mine = bound.systems[system]
+    mine = target.mine
     names = program.channel_names()
     # What arrives is the pose to hold; at the very start of a take nothing arrives, and both sides are one.
-    fitted = fit_at(program, bound, system, first, LEAVING)
+    fitted = fit_at(program, target, first, LEAVING)
     open_end = last >= program.take.last
     for k, c in enumerate(mine.channels):
         sign = bool(mine.stepped[k])

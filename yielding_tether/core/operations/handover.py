@@ -19,7 +19,7 @@ import numpy as np
 
 from ..curves import ARRIVING, LEAVING
 from ..errors import CoreError
-from ..express import Curves, Placing, Settling, carry, drive, fence, hold, join
+from ..express import Curves, Placing, Settling, carry, drive, fence, hold, join, system_target
 from ..fitting import fit
 from ..program import Program
 from ..proof import EXACT, Proof, prove
@@ -131,11 +131,12 @@ def _hand_over(program: Program, bound: Bound, system: str, asked: Handover, fir
     settling = Settling(asked.speed, float(asked.settle))
     curves = work.curves
     pieces = _pieces(program, bound, system, first, last)
+    target = system_target(program, bound, system)
     if not open_end:
         # Whatever is put within the range is fenced at its end: nothing that follows may feel it.
         fence(program, curves, incoming, [last])
     if asked.after == "hold":
-        hold(program, bound, curves, system, first, last, settling)
+        hold(program, target, curves, first, last, settling)
         _note_locks(program, work, np.array([first]))
         work.changed = True
     else:
@@ -144,12 +145,12 @@ def _hand_over(program: Program, bound: Bound, system: str, asked: Handover, fir
                 work.changed |= _join(program, work, start, settling.fade)
             elif asked.after == "own":
                 fence(program, curves, incoming, [start])
-                join(program, bound, curves, system, start, settling.fade)
+                join(program, target, curves, start, settling.fade)
                 _note_locks(program, work, np.array([start]))
                 work.changed = True
             else:
                 placing = Placing(asked.keys, asked.tolerance)
-                times = carry(program, bound, curves, system, start, end, end == last and open_end, placing)
+                times = carry(program, target, curves, start, end, end == last and open_end, placing)
                 _note_locks(program, work, times)
                 if asked.keys == "kept" and len(times) == 2:
                     work.notes.append(
@@ -217,7 +218,7 @@ def _join(program: Program, work: _Work, start: float, settle: float) -> bool:
     turn = float(rotation_distance(arriving.rot[:, nodes], leaving.rot[:, nodes]).max())
     if start <= program.take.first or (gap <= EXACT and turn <= EXACT):
         return False
-    join(program, bound, work.curves, work.system, start, settle)
+    join(program, system_target(program, bound, work.system), work.curves, start, settle)
     work.notes.append(
         f"{bound.part.label} joins its {bound.label_of(work.system)} keys at frame {start:g}, "
         f"where it jumped by {1000 * gap:.1f} mm."

@@ -10,7 +10,7 @@ import numpy as np
 from ..clips import Clip, PartClip, across, matching, put_turns, reflected, slots
 from ..curves import ARRIVING, EMPTY, FENCE, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, put, set_value, without
 from ..errors import CoreError
-from ..express import Curves, Motion, fit_along
+from ..express import Curves, Motion, fit_along, system_target
 from ..measure import stencil
 from ..program import Poses, Program
 from ..proof import Proof, prove, reach
@@ -168,7 +168,7 @@ def _pose(
     for system in bound.keyed_systems:
         mine = bound.systems[system]
         near = program.now(first, mine.channels)
-        fitted = fit_along(motion, bound, system, times, np.ones(len(times), dtype=bool), near)
+        fitted = fit_along(motion, system_target(program, bound, system), times, np.ones(len(times), dtype=bool), near)
         for k, c in enumerate(mine.channels):
             if mine.held[k]:
                 continue

@@ -20,7 +20,7 @@ import numpy as np
 
 from ..curves import ARRIVING, EMPTY, LEAVING, Curve, without
 from ..errors import CoreError
-from ..express import drive, fence, join, lead
+from ..express import drive, fence, join, lead, system_target
 from ..findings import BOTH, POP_PLACE, Finding, Memory, find_all
 from ..program import Program
 from ..proof import Proof, prove
@@ -136,10 +136,11 @@ def _change(program: Program, finding: Finding) -> Repaired:
     if finding.kind == "one-sided" and finding.place <= 1e-6 and finding.turn <= 1e-6:
         return Repaired(program.take.with_curves(curves), t, t)
     if bound.systems[after].system.moves_alone and before != after:
-        first = lead(program, bound, curves, before, t)
+        first = lead(program, system_target(program, bound, before), curves, t)
         return Repaired(program.take.with_curves(curves), first, t)
     _keep_what_follows(program, bound, curves, after, t)
-    join(program.with_curves(curves), bound, curves, after, t, SETTLE)
+    fenced = program.with_curves(curves)
+    join(fenced, system_target(fenced, bound, after), curves, t, SETTLE)
     return Repaired(
         program.take.with_curves(curves), t, _reach(program, curves, bound.systems[after].channels.tolist(), t)
     )
@@ -181,9 +182,9 @@ def _mixed(program: Program, finding: Finding) -> Repaired:
             curves[names[c]] = without(curves.get(names[c], EMPTY), first, last)
         driven = program.with_curves(curves)
     if after in alone:
-        start = lead(driven, bound, curves, before, last)
+        start = lead(driven, system_target(driven, bound, before), curves, last)
         return Repaired(program.take.with_curves(curves), min(start, first), last)
-    join(driven, bound, curves, after, first, SETTLE)
+    join(driven, system_target(driven, bound, after), curves, first, SETTLE)
     end = max(last, _reach(program, curves, bound.systems[after].channels.tolist(), first))
     return Repaired(program.take.with_curves(curves), first, end)
 

@@ -60,10 +60,15 @@ class Place(System):
 
 def fit_control(posed: Posed, control: str, pos: Floats, rot: Floats, order: str, near: Floats) -> Floats:
     """(6, F) channels of a control at these places (F, 3) and rotations (F, 4); near: (6,) or more."""
+    return place_in(pos, rot, *posed.spaces[control], order, near)
+
+
+def place_in(pos: Floats, rot: Floats, space_pos: Floats, space_rot: Floats, order: str, near: Floats) -> Floats:
+    """(6, F) channels tx ty tz rx ry rz that put something to these places (F, 3) and rotations (F, 4) in a space (F, 3),
+    (F, 4); near: (6,) or more, what the first angles are near to."""
     out = np.empty((6, len(pos)))
-    space_pos, space_rot = posed.spaces[control]
     fits.place(
-        np.ascontiguousarray(pos), np.ascontiguousarray(rot), space_pos, space_rot, ORDERS.index(order),
+        *(np.ascontiguousarray(x) for x in (pos, rot, space_pos, space_rot)), ORDERS.index(order),
         np.ascontiguousarray(near[3:6]), out,
     )  # fmt: skip
     return out
