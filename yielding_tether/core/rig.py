@@ -542,6 +542,15 @@ class Rig:
         found = self.nodes.get((member, control, "control"))
         return self.nodes[member, control] if found is None else found
 
+    def reads(self, member: str, name: str) -> str:
+        """A joint or control as something to follow, as the animator reads it."""
+        whose = self.scene.member(member)
+        if len(whose.skeleton) == 1:
+            return whose.name
+        control = self._controls.get((member, name))
+        label = control[1].label if control and name not in whose.skeleton.index else name
+        return f"{whose.name}, {label}"
+
     def _anchor(self, tether: Tether) -> int:
         if tether.anchor_member == WORLD:
             return self.world

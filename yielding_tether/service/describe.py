@@ -13,6 +13,7 @@ from ..core.curves import EMPTY, LEAVING
 from ..core.errors import CoreError
 from ..core.findings import Finding
 from ..core.fitting import fit
+from ..core.operations import OPERATIONS
 from ..core.operations.pose import Drag
 from ..core.operations.repair import REFUSED
 from ..core.program import Poses, Program
@@ -260,6 +261,7 @@ def strands(program: Program, found: list[Finding], only: Sequence[tuple[str, st
                 states=[(f, names[int(k)]) for f, k in _runs(program, bound.driving(shares))],
                 keys=_strand_keys(program, bound), follows=follows(program, bound),
                 findings=[finding_info(f) for f in found if (f.member, f.part) == bound.id],
+                operations=[o.id for o in OPERATIONS.values() if o.offered_for(bound)],
             )
         )  # fmt: skip
     return rows

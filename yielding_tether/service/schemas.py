@@ -165,7 +165,7 @@ class FindingInfo(Model):
 class Strand(Model):
     """One part across time. `systems` from the lowest level up; `level`: (whole frame, level from there on), 0 for the
     first system, between two where they are mixed; `states`: (whole frame, system that drives from there on, or "both");
-    `main`: a part that keys drive in more ways than one."""
+    `main`: a part that keys drive in more ways than one; `operations` that a stretch of it is offered."""
 
     member: str
     part: str
@@ -179,6 +179,7 @@ class Strand(Model):
     keys: list[StrandKey]
     follows: list[Follow]
     findings: list[FindingInfo]
+    operations: list[str]
 
 
 class TakeInfo(Model):
@@ -417,7 +418,7 @@ class When(Model):
 class Choice(Model):
     name: str
     label: str
-    kind: Literal["options", "system", "whole", "number"]
+    kind: Literal["options", "system", "anchor", "whole", "number"]
     options: list[tuple[str, str]] = []
     least: float = 0
     most: float = 0

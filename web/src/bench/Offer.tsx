@@ -1,4 +1,4 @@
-import { Box, Button, CircularProgress, Paper, TextField, ToggleButton, ToggleButtonGroup, Tooltip, Typography } from "@mui/material";
+import { Autocomplete, Box, Button, CircularProgress, Paper, TextField, ToggleButton, ToggleButtonGroup, Tooltip, Typography } from "@mui/material";
 import { useEffect, useRef, useState } from "react";
 import type { Choice } from "../shared/api";
 import { choose, offer, offeredFor, useActions, useOperations } from "./actions";
@@ -92,12 +92,39 @@ function Control({ choice, value, onChange }: { choice: Choice; value: string | 
         ))}
       </ToggleButtonGroup>
     );
+  if (choice.kind === "anchor") return <Anchors choice={choice} value={String(value)} onChange={onChange} />;
   return (
     <Tooltip title={choice.help}>
       <Box sx={{ display: "flex", alignItems: "center", gap: 0.5, fontSize: 13 }}>
         {choice.label}
         <NumberField label={choice.label} value={Number(value)} whole={choice.kind === "whole"} least={choice.least} most={choice.most} onChange={onChange} />
         {choice.unit}
+      </Box>
+    </Tooltip>
+  );
+}
+
+/** Something to follow, out of all that can be followed: typed to be found, or clicked in the view. */
+function Anchors({ choice, value, onChange }: { choice: Choice; value: string; onChange: (value: string) => void }) {
+  return (
+    <Tooltip title={choice.help} placement="top">
+      <Box sx={{ display: "flex", alignItems: "center", gap: 0.75, fontSize: 13 }}>
+        {choice.label}
+        <Autocomplete
+          size="small"
+          disableClearable
+          openOnFocus
+          selectOnFocus
+          value={choice.options.find(([v]) => v === value) ?? [value, value]}
+          options={choice.options}
+          getOptionLabel={(option: [string, string]) => option[1]}
+          getOptionKey={(option: [string, string]) => option[0]}
+          isOptionEqualToValue={(a, b) => a[0] === b[0]}
+          onChange={(_, option) => onChange(option[0])}
+          sx={{ width: 190 }}
+          slotProps={{ listbox: { sx: { fontSize: 13, maxHeight: 220 } } }}
+          renderInput={(params) => <TextField {...params} variant="standard" data-own-enter onKeyDown={(e) => e.key !== "Escape" && e.stopPropagation()} slotProps={{ ...params.slotProps, htmlInput: { ...params.slotProps.htmlInput, "aria-label": choice.label, style: { fontSize: 13, padding: 0 } } }} />}
+        />
       </Box>
     </Tooltip>
   );

@@ -4,7 +4,7 @@ import { get, post, Problem, type Applied, type ClipInfo, type DragAsked, type K
 import { useNotice } from "../shared/notice";
 import { live } from "./live";
 import { PoseBank } from "./poses";
-import { hasSystems, NOTHING, source, useBench, usePick, type PartRef, type Stretch, type Wish } from "./state";
+import { NOTHING, source, strandOf, useBench, usePick, type PartRef, type Stretch, type Wish } from "./state";
 
 /** Loads a take and keeps the bench at its head. */
 export function useTake(takeId: number) {
@@ -45,8 +45,8 @@ export function useOperations() {
 
 /** Operations that a stretch of these parts is offered. */
 export function offeredFor(operations: Operation[] | undefined, info: TakeInfo, parts: PartRef[]) {
-  const several = parts.some((p) => hasSystems(info, p));
-  return (operations ?? []).filter((o) => o.applies === "parts" || (o.applies === "systems" && several));
+  const named = new Set(parts.flatMap((p) => strandOf(info, p)?.operations ?? []));
+  return (operations ?? []).filter((o) => named.has(o.id));
 }
 
 /** Counts the offers made: the answer to an older one is of no use any more. */
@@ -61,7 +61,7 @@ export async function offer(operations: Operation[] | undefined, info: TakeInfo,
   const mine = ++offers;
   set({ ...NOTHING, stretch });
   if (!operation) return;
-  const parts = operation.applies === "systems" ? stretch.parts.filter((p) => hasSystems(info, p)) : stretch.parts;
+  const parts = stretch.parts.filter((p) => strandOf(info, p)?.operations.includes(operation.id));
   const last = stretch.last >= info.last ? null : stretch.last;
   const wish: Wish = { operation: operation.id, parts, first: stretch.first, last };
   try {

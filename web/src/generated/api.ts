@@ -698,7 +698,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "options" | "system" | "whole" | "number";
+            kind: "options" | "system" | "anchor" | "whole" | "number";
             /**
              * Options
              * @default []
@@ -1505,7 +1505,7 @@ export interface components {
          * Strand
          * @description One part across time. `systems` from the lowest level up; `level`: (whole frame, level from there on), 0 for the
          *     first system, between two where they are mixed; `states`: (whole frame, system that drives from there on, or "both");
-         *     `main`: a part that keys drive in more ways than one.
+         *     `main`: a part that keys drive in more ways than one; `operations` that a stretch of it is offered.
          */
         Strand: {
             /** Member */
@@ -1538,6 +1538,8 @@ export interface components {
             follows: components["schemas"]["Follow"][];
             /** Findings */
             findings: components["schemas"]["FindingInfo"][];
+            /** Operations */
+            operations: string[];
         };
         /** StrandKey */
         StrandKey: {

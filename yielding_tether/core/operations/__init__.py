@@ -1,9 +1,15 @@
-"""Operations: importing this package registers them all; a new one is a file here and a line below."""
+"""Operations: importing this package registers all that are files here."""
 
 from __future__ import annotations
 
+from importlib import import_module
+from pkgutil import iter_modules
+
 from . import crossfade, handover, keys, paste, pose, repair
 from .operation import OPERATIONS, Asked, Choice, Operation, Outcome, run
+
+for _module in iter_modules(__path__):
+    import_module(f"{__name__}.{_module.name}")
 
 __all__ = [
     "OPERATIONS", "Asked", "Choice", "Operation", "Outcome", "crossfade", "handover", "keys", "paste", "pose", "repair", "run"

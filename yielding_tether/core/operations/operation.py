@@ -13,6 +13,7 @@ from ..clips import Clip
 from ..errors import CoreError
 from ..program import Program
 from ..proof import Proof
+from ..rig import Bound
 from ..takes import Take
 
 Value = str | int | float
@@ -25,12 +26,12 @@ Applies = Literal["systems", "parts", "frame", "findings", "keys", "clip", "take
 @dataclass(frozen=True)
 class Choice:
     """One choice: of `options` (value, label), of the "system"s that the parts in hand have ("": another than the one that
-    drives), or a number from `least` to `most` in a `unit`. `when`: the choice and the
-    values of it for which this one matters; `folded`: shown on demand."""
+    drives), of an "anchor" among all that can be followed, or a number from `least` to `most` in a `unit`. `when`: the
+    choice and the values of it for which this one matters; `folded`: shown on demand."""
 
     name: str
     label: str
-    kind: Literal["options", "system", "whole", "number"]
+    kind: Literal["options", "system", "anchor", "whole", "number"]
     default: Value
     options: tuple[tuple[str, str], ...] = ()
     least: float = 0.0
@@ -71,6 +72,10 @@ class Operation:
     applies: Applies = "parts"
     choices: tuple[Choice, ...] = ()
 
+    def offered_for(self, bound: Bound) -> bool:
+        """Whether a stretch of a part is offered this."""
+        return self.applies == "parts" or (self.applies == "systems" and len(bound.systems) > 1)
+
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
     ) -> dict[str, Value]:
@@ -107,9 +112,9 @@ class Operation:
         return str(found)
 
     def _value(self, choice: Choice, value: Value) -> Value:
-        if choice.kind == "system":
+        if choice.kind in ("system", "anchor"):
             if not isinstance(value, str):
-                raise CoreError(f"{choice.label!r} of {self.label} is the name of a system.")
+                raise CoreError(f"{choice.label!r} of {self.label} is a name: of a {choice.kind}.")
             return value
         if choice.kind == "options":
             values = [o[0] for o in choice.options]

@@ -1,0 +1,232 @@
+"""Retether: a control follows something else from a moment on, and neither the pose nor the speed jumps.
+
+    channels after = the control's own motion, placed in the space that it follows then
+
+The control's place in the world is expressed in the new space by the same means as a handover expresses joints in another
+system. Either the motion goes on as it was, or the control rides along with what it follows now. The follow is added to
+the take where it is new, and may start from the place at rest or from the place where the control is.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from ..curves import ARRIVING, EMPTY
+from ..errors import CoreError
+from ..express import Curves, Placing, Settling, carry, control_target, fence, hold, set_over
+from ..program import Program
+from ..proof import Proof, prove
+from ..rig import Bound, BoundControl
+from ..takes import WORLD, Take, Tether
+from ..transforms import inverse, multiply, rotate
+from .handover import KEYS, TOLERANCE, refuse_locked
+from .operation import (
+    Asked,
+    Choice,
+    Operation,
+    Outcome,
+    Parts,
+    Value,
+    check_parts,
+    check_stretch,
+    labels,
+    offered,
+    stretch_words,
+)
+
+#: The control's own space, as an anchor.
+OWN = "own"
+
+
+@dataclass(frozen=True)
+class Retether:
+    """What is asked for. `to`: what is followed, "member/joint or control", "world", or "own" for the control's own space;
+    `offset`: how the control is tied where the follow is new, as at "rest" or as it is "here"; `after`: the motion goes
+    on ("carry"), or the control rides along ("ride"), its speed fading over `settle` frames."""
+
+    parts: Parts
+    to: str
+    first: float
+    last: float | None = None
+    after: Literal["carry", "ride"] = "carry"
+    keys: Literal["kept", "every", "within"] = "kept"
+    offset: Literal["rest", "here"] = "rest"
+    settle: float = 4.0
+    tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
+
+
+def following(bound: Bound) -> list[BoundControl]:
+    """Controls of a part that can follow something in place and rotation."""
+    return [c for c in bound.controls.values() if c.control.releases >= {"position", "rotation"}]
+
+
+def anchors(program: Program) -> list[tuple[str, str]]:
+    """Everything that can be followed, as `Retether.to` names it, with what the animator reads."""
+    found = [("world", "the world"), (OWN, "its own space")]
+    for member in program.scene.members:
+        seen = set()
+        joints = [j.name for j in member.skeleton.joints]
+        controls = [c for b in program.bounds.values() if b.member.id == member.id for c in b.controls]
+        for name in (*joints, *controls):
+            if name not in seen:
+                seen.add(name)
+                found.append((f"{member.id}/{name}", program.rig.reads(member.id, name)))
+    return found
+
+
+def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
+    """The take after it, and its proof. CoreError says what can't be done; nothing changes then."""
+    check_parts(program, asked.parts)
+    first, last = check_stretch(program.take, asked.first, asked.last)
+    if first == last and last < program.take.last:
+        raise CoreError("A follow over a range needs a last frame after its first.")
+    if not (min(asked.tolerance) > 0.0 and np.isfinite(asked.tolerance).all()):
+        raise CoreError("A tolerance must be above zero.")
+    known = {value for value, _ in anchors(program)}
+    if asked.to not in known:
+        raise CoreError(
+            f"Nothing called {asked.to!r} can be followed: choose a joint or control of the cast, or the world."
+        )
+    tied: list[Tether | None] = []
+    tethers = list(program.take.tethers)
+    for id in asked.parts:
+        bound = program.bound(*id)
+        able = following(bound)
+        if not able:
+            raise CoreError(f"{bound.part.label} has no control that can follow anything.")
+        tied.append(_tether(program, tethers, bound, able[-1], asked, first))
+    # With the follow added and nobody following it yet, all is as it was.
+    staged = program.on(replace(program.take, tethers=tuple(tethers)))
+    curves = dict(staged.take.curves)
+    changed = False
+    for id, tether in zip(asked.parts, tied, strict=True):
+        changed |= _follow(staged, staged.bound(*id), tether, asked, curves, first, last)
+    if not changed:
+        raise CoreError(f"{labels(program, asked.parts)} already follows {read(program, asked.to)} there.")
+    after = staged.with_curves({n: c for n, c in curves.items() if c is not staged.take.curves.get(n)})
+    after.check_loops()
+    within = asked.tolerance if asked.keys == "within" and asked.after == "carry" else None
+    return after.take, prove("retether", program, after, first, last, tolerance=within)
+
+
+def read(program: Program, to: str) -> str:
+    """What is followed, as the animator reads it."""
+    return dict(anchors(program)).get(to, to)
+
+
+def _tether(
+    program: Program, tethers: list[Tether], bound: Bound, control: BoundControl, asked: Retether, first: float
+) -> Tether | None:
+    """The follow that is wanted, added to `tethers` where there is none yet; None for the control's own space."""
+    if asked.to == OWN:
+        return None
+    member, _, anchor = (WORLD, "", WORLD) if asked.to == "world" else asked.to.partition("/")
+    mine = [t for t in tethers if (t.member, t.control) == (bound.member.id, control.control.name)]
+    there = [t for t in mine if (t.anchor_member, t.anchor if member != WORLD else WORLD) == (member, anchor)]
+    whole = [t for t in there if t.position and t.rotation]
+    if whole and asked.offset == "rest":
+        return whole[0]
+    offset = None
+    if asked.offset == "here":
+        node = program.world if member == WORLD else program.nodes[member, anchor]
+        here = program.evaluate([first], ARRIVING if first > program.take.first else 0, only=[node, control.node])
+        back = inverse(here.rot[0, node])
+        pos = rotate(back, here.pos[0, control.node] - here.pos[0, node])
+        turn = multiply(back, here.rot[0, control.node])
+        offset = (*map(float, pos), *map(float, turn))
+    name = _free_name(anchor if member != WORLD else "world", member, {t.name for t in mine})
+    tether = Tether(name, bound.member.id, control.control.name, member, anchor, True, True, offset)  # type: ignore[arg-type]
+    tethers.append(tether)
+    return tether
+
+
+def _free_name(anchor: str, member: str, taken: set[str]) -> str:
+    """A name for a follow that no other of the control has."""
+    names = (anchor, f"{member} {anchor}", *(f"{anchor} {k}" for k in range(2, 1000)))
+    return next(n.replace(".", " ") for n in names if n.replace(".", " ") not in taken)
+
+
+def _follow(
+    program: Program, bound: Bound, tether: Tether | None, asked: Retether, curves: Curves, first: float, last: float
+) -> bool:
+    """Lets one part's control follow from first to last. False where it does already, all the way."""
+    control = following(bound)[-1]
+    wanted = set() if tether is None else {program.channels[tether.weight_channel(w)] for w in ("position", "rotation")}
+    weights = {c: float(c in wanted) for c in control.switches}
+    at = np.unique(np.append(np.arange(np.ceil(first), last), [first, last]))
+    times = program.key_times(list(weights))
+    at = np.union1d(at, times[(times >= first) & (times <= last)])
+    now = program.sample(at, channels=np.array(list(weights), dtype=np.int64)) if weights else np.empty((0, len(at)))
+    inside = slice(None) if last >= program.take.last or first == last else slice(None, -1)
+    if all(np.all(row[inside] == level) for row, level in zip(now, weights.values(), strict=True)):
+        return False
+    open_end = last >= program.take.last
+    refuse_locked(program, [*control.channels, *weights], first, last)
+    target = control_target(bound, control.control.name, weights)
+    if not open_end:
+        fence(program, curves, target.channels.tolist(), [last])
+    if asked.after == "ride":
+        hold(program, target, curves, first, last, Settling("keep" if asked.settle else "stop", asked.settle))
+    else:
+        placing = Placing(asked.keys, asked.tolerance)
+        carry(program, target, curves, first, last, open_end, placing)
+    names = program.channel_names()
+    for c, level in weights.items():
+        curves[names[c]] = set_over(
+            curves.get(names[c], EMPTY), first, last, open_end, level, float(program.defaults[c])
+        )
+    return True
+
+
+@offered
+class Follow(Operation):
+    """Lets controls follow something else."""
+
+    id = "retether"
+    label = "Follow"
+    applies = "parts"
+    help = "The control follows something else from here on; the pose and the speed pass on."
+    choices = (
+        Choice("to", "follow", "anchor", "world", help="What is followed: choose it here, or click it in the view."),
+        Choice(
+            "after", "then", "options", "carry", (("carry", "keep the motion"), ("ride", "ride along")),
+            help="The motion goes on as it was, or the control moves with what it follows.",
+        ),
+        KEYS,
+        *TOLERANCE,
+        Choice(
+            "offset", "tied", "options", "rest", (("rest", "as at rest"), ("here", "as it is here")), folded=True,
+            help="Where the control is in what it follows while all its values are zero, for a new follow.",
+        ),
+        Choice(
+            "settle", "settle over", "whole", 4, least=0, most=48, unit="frames", folded=True, when=("after", ("ride",)),
+            help="Frames over which the speed fades.",
+        ),
+    )  # fmt: skip
+
+    def offered_for(self, bound: Bound) -> bool:
+        return bool(following(bound))
+
+    def suggest(
+        self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
+    ) -> dict[str, Value]:
+        """What hangs from nothing is mostly carried by what it follows next."""
+        free = [p for p in parts if (able := following(program.bound(*p))) and not able[-1].control.hangs_from]
+        return {"after": "ride", "offset": "here"} if free else {}
+
+    def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
+        return {"to": tuple(anchors(program))}
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        c = self.chosen(asked)
+        wanted = Retether(
+            asked.parts, c["to"], asked.first, asked.last, c["after"], c["keys"], c["offset"], c["settle"],
+            (c["tolerance"] / 1000.0, float(np.radians(c["tolerance_turn"]))),
+        )  # fmt: skip
+        take, proof = apply(program, wanted)
+        said = f"{labels(program, asked.parts)} follows {read(program, c['to'])}"
+        return Outcome(take, proof, f"{said[0].upper()}{said[1:]}, {stretch_words(asked.first, asked.last)}")
