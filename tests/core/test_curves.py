@@ -138,6 +138,16 @@ class Editing(unittest.TestCase):
                 self.assertGreaterEqual(values.min(), low - 1e-12)
                 self.assertLessEqual(values.max(), high + 1e-12)
 
+    def test_a_new_value_gives_its_neighbours_their_automatic_slopes_too(self) -> None:
+        c = curve([Key(float(t), float(t), float(t), 9.0, 9.0, rule=AUTOMATIC) for t in (0, 10, 20, 30, 40)])
+        changed = set_value(c, 20.0, 24.0)
+        # The weighted harmonic mean of the chords (Fritsch and Carlson), for keys ten frames apart: their harmonic mean.
+        for t, chords in ((10.0, (1.0, 1.4)), (20.0, (1.4, 0.6)), (30.0, (0.6, 1.0))):
+            key = changed.key(changed.find(t) or 0)
+            self.assertAlmostEqual(key.slope_out, 2.0 / (1.0 / chords[0] + 1.0 / chords[1]), places=12)
+        for t in (0.0, 40.0):
+            self.assertEqual(changed.key(changed.find(t) or 0), c.key(c.find(t) or 0))
+
     def test_automatic_slopes_stop_at_fences_and_split_keys(self) -> None:
         rising = [Key(float(t), float(t), float(t)) for t in (0, 10, 20, 30)]
         fenced = put(curve(rising), [rising[1]._replace(tag=FENCE), rising[2]._replace(leaving=21.0)])

@@ -9,7 +9,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from yielding_tether.core.curves import ARRIVING, EMPTY, FREE, LEAVING, LINEAR, STEPPED, Curve, Key, curve, insert
+from yielding_tether.core.curves import ARRIVING, EMPTY, FREE, LEAVING, LINEAR, STEPPED, Curve, Key, curve, insert, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import KINDS, find_all, states
 from yielding_tether.core.operations import repair
@@ -53,6 +53,28 @@ def planted(seed: int) -> tuple[Program, list[faults.Planted], list[str], Progra
         whose.append(str(name))
         program = Program(program.scene, made.take)
     return program, found, whose, before
+
+
+class Carried(unittest.TestCase):
+    def test_a_body_that_jumps_is_one_finding_and_not_one_for_each_part_it_carries(self) -> None:
+        program = clean(0)
+        root = next(b for b in program.bounds.values() if b.member.id == "marl" and b.part.free)
+        names = program.channel_names()
+        changed = {}
+        for c, size in zip(root.systems["place"].channels, (0.0, 0.3, 0.0, 0.0, 0.4, 0.0), strict=True):
+            kept = insert(program.curve(c), 33.5, float(program.defaults[c]))
+            key = kept.key(kept.find(33.5) or 0)
+            changed[names[c]] = put(kept, [key._replace(leaving=key.leaving + size, rule=0)])
+        jumped = program.with_curves(changed)
+        found = [f for f in find_all(jumped) if f.frame == 33.5]
+        self.assertIn(root.part.name, [f.part for f in found])
+        # A hand or foot that follows the world or the deck stays, and its limb bends another way; no joint row jumps.
+        for f in found:
+            limb = jumped.bounds[f.member, f.part]
+            self.assertTrue(f.part == root.part.name or limb.controls, f)
+        root_found = next(f for f in found if f.part == root.part.name)
+        self.assertAlmostEqual(root_found.place, 0.3, places=6)
+        self.assertAlmostEqual(root_found.turn, 0.4, places=6)
 
 
 class Planted(unittest.TestCase):

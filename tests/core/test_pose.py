@@ -146,6 +146,26 @@ class Drags(unittest.TestCase):
             self.assertLess(proof.outside_place.value, 1e-9)
         self.assertEqual((cap.rotations.tobytes(), cap.offsets.tobytes()), was)
 
+    def test_a_drag_of_the_end_puts_no_key_where_the_bend_stays(self) -> None:
+        """The bend sign steps: a key with the value it has would only stand in the way."""
+        program = demo()
+        drag = Drag("marl", "arm.R", "arm.R.ik", 150.5, (-0.2, 1.25, 0.36))
+        take, _ = apply(program, drag)
+        self.assertEqual(take.curves.get("marl/arm.R.ik.bend"), program.take.curves.get("marl/arm.R.ik.bend"))
+        changed = {n.rsplit(".", 1)[1] for n, c in take.curves.items() if c is not program.take.curves.get(n)}
+        self.assertEqual(changed, {"tx", "ty", "tz", "rx", "ry", "rz"})
+
+    def test_any_number_that_is_too_large_is_refused(self) -> None:
+        for far in ((2e6, 0.0, 0.0), (0.0, -2e6, 0.0), (0.0, 0.0, np.nan), (np.inf, 1.0, 1.0)):
+            with self.assertRaisesRegex(CoreError, "finite numbers"):
+                solve(demo(), Drag("marl", "arm.R", "arm.R.ik", 60.0, far))
+
+    def test_captured_joints_turn_and_only_free_ones_move(self) -> None:
+        program = captured()
+        for bound in program.bounds.values():
+            for control in bound.systems["captured"].controls:
+                self.assertEqual("move" in control.handle.gestures, bound.part.free, control)
+
     def test_half_driven_frames_and_nonsense_are_refused(self) -> None:
         program = demo()
         half = Program(program.scene, program.take.with_curves({"marl/arm.R.drive": stepped((0, 0.5))}))

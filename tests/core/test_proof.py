@@ -165,6 +165,19 @@ class Proving(unittest.TestCase):
         self.assertAlmostEqual(change.allowed_speed, max(1e-4 * speed, 1e-6), places=12)
         self.assertAlmostEqual(change.allowed_spin, max(1e-4 * turned.magnitude().max(), 1e-6), places=12)
 
+    def test_a_tolerance_holds_for_place_and_turn(self) -> None:
+        program = demo()
+        _, proof = apply(program, Handover((("marl", "arm.R"),), "ik", 118.0))
+        place, turn = proof.departure_place.value, proof.departure_turn.value
+        self.assertGreater(min(place, turn), 1e-6)
+        for tolerance, within in (
+            ((2 * place, 2 * turn), True), ((place / 2, 2 * turn), False), ((2 * place, turn / 2), False), (None, True)
+        ):  # fmt: skip
+            self.assertEqual(replace(proof, tolerance=tolerance).within, within, tolerance)
+        told = replace(proof, notes=("The first thing.", "The second."))
+        self.assertTrue(told.sentence.endswith("; The first thing. The second."), told.sentence)
+        self.assertTrue(told.sentence[0].isupper())
+
     def test_nothing_done_proves_clean(self) -> None:
         proof = prove("nothing", demo(), Program(demo().scene, demo().take), 50.0, 60.0)
         self.assertTrue(proof.clean)

@@ -61,7 +61,7 @@ class Following(unittest.TestCase):
         """No jump, no jump of speed, nothing outside: from evaluated joints alone."""
         take = before.take
         t = np.arange(0, 2 * take.last + 1) / 2.0
-        names, nodes = before.joints()
+        nodes = before.joints()[1]
         new = after.joints()[1]
         a, b = before.evaluate(t), after.evaluate(t)
         off = np.linalg.norm(a.pos[:, nodes] - b.pos[:, new], axis=-1).max(axis=1)
@@ -168,6 +168,26 @@ class Following(unittest.TestCase):
         two, _ = apply(program.on(one), Retether((("cup", "cup"),), "raft/raft", 30.0, 40.0))
         self.assertEqual(len(one.tethers), 1)
         self.assertEqual(two.tethers, one.tethers)
+
+
+class Dropping(unittest.TestCase):
+    def test_the_motion_stays_when_a_follow_is_dropped(self) -> None:
+        for seed in range(4 * DEPTH):
+            program = world(seed)
+            one, _ = apply(program, Retether((("arm", "limb"),), "raft/raft", 8.0, 30.0, keys="every"))
+            two, _ = apply(program.on(one), Retether((("arm", "limb"),), "raft/raft", 41.0, None, after="ride"))
+            before = program.on(two)
+            take, proof, _ = run(before, "untether", Asked((("arm", "limb"),), 0.0, None))
+            self.assertEqual(take.tethers, program.take.tethers)
+            self.assertFalse([n for n in take.curves if ".raft." in n])
+            self.assertTrue(proof.unchanged_outside)
+            after = program.on(take)
+            at = np.arange(0.0, 61.0)
+            a, b = (placed(p, "arm", "limb.ik", at) for p in (before, after))
+            self.assertLess(float(np.abs(a[0] - b[0]).max()), 1e-6)
+            self.assertLess(float(rotation_distance(a[1], b[1]).max()), 1e-6)
+            with self.assertRaisesRegex(CoreError, "follows nothing in this take"):
+                run(after, "untether", Asked((("arm", "limb"),), 0.0, None))
 
 
 class Lantern(unittest.TestCase):

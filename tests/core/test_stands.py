@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -46,6 +47,17 @@ class Stands(unittest.TestCase):
                 self.assertAlmostEqual(
                     float(stand.slip[k]), float(np.linalg.norm(poses.pos[row, end] - carried)), places=9
                 )
+
+    def test_what_a_hand_follows_most_is_what_it_stands_on(self) -> None:
+        program = demo()
+        found = {(s.part, s.anchor) for s in find_stands(program)}
+        self.assertLessEqual({("arm.L", "Rail"), ("arm.R", "Rail"), ("leg.L", "Deck")}, found)
+        # A follow of another control of the body is none of this one's.
+        others = [t for t in program.take.tethers if t.control != "arm.L.ik"]
+        fewer = program.on(replace(program.take, tethers=tuple(others), curves={
+            n: c for n, c in program.take.curves.items() if not n.startswith("marl/arm.L.ik.rail")
+        }))  # fmt: skip
+        self.assertNotIn(("arm.L", "Rail"), {(s.part, s.anchor) for s in find_stands(fewer)})
 
     def test_a_planted_slide_is_measured(self) -> None:
         rng = np.random.default_rng(3)

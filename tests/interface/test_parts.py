@@ -11,7 +11,47 @@ from playwright.sync_api import Page, expect
 
 from tests.core.test_handover import demo
 from tests.interface.pages import Pages
+from yielding_tether.core.transforms import inverse, rotate
 from yielding_tether.formats import bvh
+
+
+class Following(Pages):
+    scene = "Ferry by night"
+
+    def test_a_lantern_follows_what_is_found_or_clicked_and_lets_go(self) -> None:
+        page = self.bench()
+        self.select(page, "Lantern", 60, 192)
+        offer = page.get_by_test_id("offer")
+        offer.get_by_role("button", name="Follow", exact=True).click()
+        field = offer.get_by_label("follow", exact=True)
+        field.click()
+        page.keyboard.type("hand.L")
+        page.keyboard.press("ArrowDown")
+        page.keyboard.press("Enter")
+        expect(field).to_have_value("Marl, hand.L")
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        # What stands in the view is chosen by a click instead.
+        page.mouse.click(*self.on_screen(page, "head"))
+        expect(field).to_have_value("Marl, head", timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        expect(offer.get_by_role("button", name="Apply ⏎")).to_be_enabled(timeout=15_000)
+        offer.get_by_role("button", name="Apply ⏎").click()
+        self.wait_for_revision(page, "Lantern follows Marl, head, from frame 60 on")
+        expect(page.get_by_test_id("driver")).to_contain_text("follows Marl's head")
+        # The page says what the core measured: the lantern keeps its place in the head.
+        asked = {"times": [70, 130, 190], "side": "leaving"}
+        take = self.http.post(f"/takes/{self.take()}/transforms", json=asked).json()
+        names = [tuple(n) for n in take["joints"]]
+        head, lantern = (names.index(n) for n in (("marl", "head"), ("lantern", "lantern")))
+        pos, rot = np.array(take["positions"]), np.array(take["rotations"])
+        local = rotate(inverse(rot[:, head]), pos[:, lantern] - pos[:, head])
+        self.assertLess(float(np.abs(local - local[:1]).max()), 1e-9)
+        self.select(page, "Lantern", 100, 150)
+        offer.get_by_role("button", name="Drop a follow", exact=True).click()
+        expect(offer.get_by_role("button", name="Apply ⏎")).to_be_enabled(timeout=15_000)
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Drop the follow head of Lantern")
+        self.assertEqual(self.errors, [])
 
 
 class Capture(Pages):

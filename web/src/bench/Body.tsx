@@ -67,11 +67,14 @@ interface FigureProps {
   ghost?: string;
   /** Only this part is drawn in full; everything else is faint. */
   alone?: PartRef | null;
-  onPick?: (part: PartRef) => void;
+  /** A piece was clicked: its part and its joint, as "member/joint". */
+  onPick?: (part: PartRef, joint: string) => void;
+  /** Whether set pieces can be picked too. */
+  pickSet?: boolean;
 }
 
 /** The bodies of the cast, one group a joint, placed from the newest pose each time the picture is drawn. */
-export function Figures({ info, pose, ghost, alone, onPick }: FigureProps) {
+export function Figures({ info, pose, ghost, alone, onPick, pickSet }: FigureProps) {
   const groups = useRef<(THREE.Group | null)[]>([]);
   const pieces = useMemo(() => {
     const index = new Map(info.joints.map(([m, j], i) => [`${m}/${j}`, i]));
@@ -81,6 +84,7 @@ export function Figures({ info, pose, ghost, alone, onPick }: FigureProps) {
         .map((shape) => ({
           joint: index.get(`${member.id}/${shape.joint}`)!,
           part: { member: member.id, part: member.parts.find((p) => p.joints.includes(shape.joint))?.name ?? "" },
+          name: `${member.id}/${shape.joint}`,
           pickable: member.kind !== "set",
           geometry: geometryOf(shape),
           colour: shape.colour,
@@ -121,11 +125,11 @@ export function Figures({ info, pose, ghost, alone, onPick }: FigureProps) {
         material={clear ?? (alone && !sameRef(alone, piece.part) ? faint : materialOf(piece.colour))}
         renderOrder={clear ? 2 : 0}
         onClick={
-          onPick && piece.pickable
+          onPick && (piece.pickable || pickSet)
             ? (event) => {
                 if (event.delta > 4) return;
                 event.stopPropagation();
-                onPick(piece.part);
+                onPick(piece.part, piece.name);
               }
             : undefined
         }

@@ -82,7 +82,7 @@ export function Offer({ x }: { x: number }) {
 }
 
 function Control({ choice, value, onChange }: { choice: Choice; value: string | number; onChange: (value: string | number) => void }) {
-  if (choice.kind === "options" || choice.kind === "system")
+  if (choice.kind === "options" || choice.kind === "name")
     return (
       <ToggleButtonGroup size="small" exclusive value={value} onChange={(_, v: string | null) => v !== null && onChange(v)} aria-label={choice.label}>
         {choice.options.map(([key, label]) => (
@@ -108,7 +108,7 @@ function Control({ choice, value, onChange }: { choice: Choice; value: string | 
 function Anchors({ choice, value, onChange }: { choice: Choice; value: string; onChange: (value: string) => void }) {
   return (
     <Tooltip title={choice.help} placement="top">
-      <Box sx={{ display: "flex", alignItems: "center", gap: 0.75, fontSize: 13 }}>
+      <Box data-own-enter sx={{ display: "flex", alignItems: "center", gap: 0.75, fontSize: 13 }} onKeyDown={(e) => e.key !== "Escape" && e.stopPropagation()}>
         {choice.label}
         <Autocomplete
           size="small"
@@ -123,7 +123,7 @@ function Anchors({ choice, value, onChange }: { choice: Choice; value: string; o
           onChange={(_, option) => onChange(option[0])}
           sx={{ width: 190 }}
           slotProps={{ listbox: { sx: { fontSize: 13, maxHeight: 220 } } }}
-          renderInput={(params) => <TextField {...params} variant="standard" data-own-enter onKeyDown={(e) => e.key !== "Escape" && e.stopPropagation()} slotProps={{ ...params.slotProps, htmlInput: { ...params.slotProps.htmlInput, "aria-label": choice.label, style: { fontSize: 13, padding: 0 } } }} />}
+          renderInput={(params) => <TextField {...params} variant="standard" slotProps={{ ...params.slotProps, htmlInput: { ...params.slotProps.htmlInput, "aria-label": choice.label, style: { fontSize: 13, padding: 0 } } }} />}
         />
       </Box>
     </Tooltip>

@@ -5,6 +5,7 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import * as THREE from "three";
 import type { OrbitControls as Controls } from "three-stdlib";
 import type { TakeInfo } from "../shared/api";
+import { choose, useOperations } from "./actions";
 import { Figures, poseAt, poseBeside, poseNow, poseTried, Sketch } from "./Body";
 import { Handle, handlesOf } from "./Handles";
 import { Slips, Trails } from "./Paths";
@@ -97,6 +98,9 @@ export function View({ info }: { info: TakeInfo }) {
     "focus", "ghosts", "body", "controls", "bones", "trails", "slips", "alone", "pinned", "beside", "trial", "playing", "set",
   );
   const [held, setHeld] = useState(false);
+  // While an operation asks for something to follow, a click says what.
+  const operation = useBench((s) => s.wish?.operation);
+  const asking = useOperations()?.find((o) => o.id === operation)?.choices.find((c) => c.kind === "anchor");
   const handles = useMemo(() => handlesOf(info, focus), [info, focus]);
   const hasSet = info.members.some((m) => m.kind === "set");
   return (
@@ -117,7 +121,7 @@ export function View({ info }: { info: TakeInfo }) {
         <Redraw />
         <Camera info={info} held={held} />
         <Ground y={hasSet ? -0.3 : 0} />
-        {body && <Figures info={info} pose={() => poseNow()} alone={alone ? focus : null} onPick={(part) => set({ focus: part })} />}
+        {body && <Figures info={info} pose={() => poseNow()} alone={alone ? focus : null} pickSet={asking !== undefined} onPick={(part, joint) => (asking ? void choose(asking.name, joint) : set({ focus: part }))} />}
         {beside !== null && <Figures info={info} pose={poseBeside} ghost={theme.ink.left} />}
         {pinned.map((frame) => (
           <Sketch key={frame} info={info} pose={() => poseAt(frame)} color={theme.ink.left} opacity={0.6} />

@@ -698,7 +698,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "options" | "system" | "anchor" | "whole" | "number";
+            kind: "options" | "name" | "anchor" | "whole" | "number";
             /**
              * Options
              * @default []

@@ -93,7 +93,7 @@ class Crossfade(Operation):
     applies = "systems"
     help = "A wanted blend over some frames: both systems keep their keys, and neither is fitted to the other."
     choices = (
-        Choice("to", "to", "system", "", help="Which system it fades to; left out: another than the one that drives."),
+        Choice("to", "to", "name", "", help="Which system it fades to; left out: another than the one that drives."),
         Choice(
             "over", "over", "whole", 8, least=1, most=480, unit="frames", help="From the first frame of the stretch on."
         ),

@@ -273,7 +273,7 @@ class HandOver(Operation):
     applies = "systems"
     help = "Another system takes the part over; the pose and the speed pass on."
     choices = (
-        Choice("to", "to", "system", "", help="Which system takes over; left out: another than the one that drives."),
+        Choice("to", "to", "name", "", help="Which system takes over; left out: another than the one that drives."),
         Choice(
             "after", "then", "options", "carry",
             (("carry", "carry the motion on"), ("hold", "hold the pose"), ("own", "lead into its own motion")),

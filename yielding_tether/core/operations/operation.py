@@ -25,13 +25,13 @@ Applies = Literal["systems", "parts", "frame", "findings", "keys", "clip", "take
 
 @dataclass(frozen=True)
 class Choice:
-    """One choice: of `options` (value, label), of the "system"s that the parts in hand have ("": another than the one that
-    drives), of an "anchor" among all that can be followed, or a number from `least` to `most` in a `unit`. `when`: the
-    choice and the values of it for which this one matters; `folded`: shown on demand."""
+    """One choice: of `options` (value, label), of a "name" among those that the parts in hand have (`Operation.options`),
+    of an "anchor" among all that can be followed, or a number from `least` to `most` in a `unit`. `when`: the choice and
+    the values of it for which this one matters; `folded`: shown on demand."""
 
     name: str
     label: str
-    kind: Literal["options", "system", "anchor", "whole", "number"]
+    kind: Literal["options", "name", "anchor", "whole", "number"]
     default: Value
     options: tuple[tuple[str, str], ...] = ()
     least: float = 0.0
@@ -112,9 +112,9 @@ class Operation:
         return str(found)
 
     def _value(self, choice: Choice, value: Value) -> Value:
-        if choice.kind in ("system", "anchor"):
+        if choice.kind in ("name", "anchor"):
             if not isinstance(value, str):
-                raise CoreError(f"{choice.label!r} of {self.label} is a name: of a {choice.kind}.")
+                raise CoreError(f"{choice.label!r} of {self.label} is a name.")
             return value
         if choice.kind == "options":
             values = [o[0] for o in choice.options]

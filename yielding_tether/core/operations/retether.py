@@ -230,3 +230,87 @@ class Follow(Operation):
         take, proof = apply(program, wanted)
         said = f"{labels(program, asked.parts)} follows {read(program, c['to'])}"
         return Outcome(take, proof, f"{said[0].upper()}{said[1:]}, {stretch_words(asked.first, asked.last)}")
+
+
+def active(program: Program, tether: Tether) -> tuple[float, float] | None:
+    """From when to when anything follows by a tether: the last frame of the take where it goes on beyond it."""
+    channels = np.array([program.channels[tether.weight_channel(w)] for w in _released(tether)], dtype=np.int64)
+    if not len(channels):
+        return None
+    at = np.union1d(program.take.frames, program.key_times(channels.tolist()))
+    at = at[(at >= program.take.first) & (at <= program.take.last)]
+    on = at[(program.sample(at, channels=channels) > 0.0).any(axis=0)]
+    if not len(on):
+        return None
+    later = at[at > on[-1]]
+    return float(on[0]), float(later[0] if len(later) else program.take.last)
+
+
+def _released(tether: Tether) -> list[str]:
+    return [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
+
+
+def drop(program: Program, part: tuple[str, str], name: str, placing: Placing) -> tuple[Take, Proof]:
+    """Takes a follow out of the take; where it was followed the control keeps its motion in its own space."""
+    bound = program.bound(*part)
+    control = following(bound)[-1].control.name if following(bound) else ""
+    mine = [t for t in program.take.tethers if (t.member, t.control) == (bound.member.id, control)]
+    tether = next((t for t in mine if t.name == name), None)
+    if tether is None:
+        there = f"it has {', '.join(t.name for t in mine)}" if mine else "it follows nothing in this take"
+        raise CoreError(f"{bound.part.label} has no follow called {name!r}: {there}.")
+    take = program.take
+    while (span := active(program.on(take), tether)) is not None:
+        last = None if span[1] >= take.last else span[1]
+        asked = Retether((part,), OWN, span[0], last, "carry", placing.keys, tolerance=placing.tolerance)
+        take = apply(program.on(take), asked)[0]
+    gone = {tether.weight_channel(w) for w in _released(tether)}
+    curves = {n: c for n, c in take.curves.items() if n not in gone}
+    take = replace(take, curves=curves, tethers=tuple(t for t in take.tethers if t != tether))
+    after = program.on(take)
+    span = active(program, tether) or (float(take.first), float(take.last))
+    within = placing.tolerance if placing.keys == "within" else None
+    return take, prove("untether", program, after, *span, tolerance=within)
+
+
+@offered
+class DropFollow(Operation):
+    """Takes a follow out of the take."""
+
+    id = "untether"
+    label = "Drop a follow"
+    applies = "parts"
+    help = "The follow leaves the take; where it was followed, the control keeps its motion in its own space."
+    choices = (
+        Choice("which", "which", "name", "", help="Which follow: left out, the first one that is followed in the stretch."),
+        Choice("keys", "where keys are put", "options", "every", KEYS.options),
+        *TOLERANCE,
+    )  # fmt: skip
+
+    def offered_for(self, bound: Bound) -> bool:
+        return any(len(c.anchors) > 1 for c in following(bound))
+
+    def suggest(
+        self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
+    ) -> dict[str, Value]:
+        there = self._tethers(program, parts)
+        end = program.take.last if last is None else last
+        live = [t for t in there if (span := active(program, t)) and span[0] <= end and span[1] >= first]
+        return {"which": (live or there)[0].name} if there else {}
+
+    def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
+        return {"which": tuple((t.name, t.name) for t in self._tethers(program, parts))}
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        c = self.chosen(asked)
+        if len(asked.parts) != 1:
+            raise CoreError("Choose one part to drop a follow of.")
+        which = c["which"] or self.suggest(program, asked.parts, asked.first, asked.last, {}).get("which", "")
+        tolerance = (c["tolerance"] / 1000.0, float(np.radians(c["tolerance_turn"])))
+        take, proof = drop(program, asked.parts[0], str(which), Placing(c["keys"], tolerance))
+        return Outcome(take, proof, f"Drop the follow {which} of {labels(program, asked.parts)}")
+
+    def _tethers(self, program: Program, parts: Parts) -> list[Tether]:
+        """Follows of the controls of these parts."""
+        mine = {(b.member.id, c.control.name) for b in (program.bound(*p) for p in parts) for c in following(b)}
+        return [t for t in program.take.tethers if (t.member, t.control) in mine]
