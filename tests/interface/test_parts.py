@@ -50,7 +50,7 @@ class Following(Pages):
         offer.get_by_role("button", name="Drop a follow", exact=True).click()
         expect(offer.get_by_role("button", name="Apply ⏎")).to_be_enabled(timeout=15_000)
         page.keyboard.press("Enter")
-        self.wait_for_revision(page, "Drop the follow head of Lantern")
+        self.wait_for_revision(page, "Drop the follow head of lantern")
         self.assertEqual(self.errors, [])
 
 
