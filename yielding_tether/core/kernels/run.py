@@ -11,7 +11,7 @@ from typing import NamedTuple
 from ..transforms import Floats, Ints
 from .block import BLOCK, U, node_slot, value_slot
 from .rows import call
-from .sample import halve, sample_row
+from .sample import halve, in_order, sample_row
 from .scalars import kernel
 
 
@@ -31,21 +31,27 @@ class Curves(NamedTuple):
     spun: Ints
 
 
+#: Times that are handed over at once: as many numbers as a line of the cache holds, so that each line is read once.
+TILE = 8
+
+
 @kernel
 def copy_out(frames, start, size, nodes, work, pos, rot):  # type: ignore[no-untyped-def]
     """Hands a block over: pos (F, N, 3) and rot (F, N, 4) of these nodes at its times."""
-    for b in range(U(size)):
-        f = U(frames[U(start) + b])
+    for tile in range(U(0), U(size), U(TILE)):
+        end = min(tile + U(TILE), U(size))
         for k in range(U(len(nodes))):
             n = U(nodes[k])
-            o = node_slot(n) + b
-            pos[f, n, U(0)] = work[o]
-            pos[f, n, U(1)] = work[o + U(BLOCK)]
-            pos[f, n, U(2)] = work[o + U(2 * BLOCK)]
-            rot[f, n, U(0)] = work[o + U(3 * BLOCK)]
-            rot[f, n, U(1)] = work[o + U(4 * BLOCK)]
-            rot[f, n, U(2)] = work[o + U(5 * BLOCK)]
-            rot[f, n, U(3)] = work[o + U(6 * BLOCK)]
+            for b in range(tile, end):
+                f = U(frames[U(start) + b])
+                o = node_slot(n) + b
+                pos[f, n, U(0)] = work[o]
+                pos[f, n, U(1)] = work[o + U(BLOCK)]
+                pos[f, n, U(2)] = work[o + U(2 * BLOCK)]
+                rot[f, n, U(0)] = work[o + U(3 * BLOCK)]
+                rot[f, n, U(1)] = work[o + U(4 * BLOCK)]
+                rot[f, n, U(2)] = work[o + U(5 * BLOCK)]
+                rot[f, n, U(3)] = work[o + U(6 * BLOCK)]
 
 
 @kernel
@@ -63,10 +69,11 @@ def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, flo
                 f = frames[U(block) + b]
                 times[b] = at[f]
                 late[b] = side[f]
+            rising = in_order(times, size)
             for k in range(spans[g, 4], spans[g, 5]):
                 row = curves.keyed[k]
                 sample_row(
-                    curves.starts[row], curves.starts[row + 1], curves.cubics, times, late, size, values,
+                    curves.starts[row], curves.starts[row + 1], curves.cubics, times, late, size, rising, values,
                     value_slot(curves.channels[row]),
                 )  # fmt: skip
             for k in range(len(curves.over)):

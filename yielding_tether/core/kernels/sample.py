@@ -21,8 +21,9 @@ def _before(cubics, lo, hi, t, arriving):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def sample_row(lo, hi, cubics, times, arriving, count, out, o):  # type: ignore[no-untyped-def]
-    """Fills out[o : o + count] with the curve in rows lo…hi-1 of packed cubics at times[:count], each on its side.
+def sample_row(lo, hi, cubics, times, arriving, count, rising, out, o):  # type: ignore[no-untyped-def]
+    """Fills out[o : o + count] with the curve in rows lo…hi-1 of packed cubics at times[:count], each on its side;
+    `rising`: no time is before the one that it follows.
 
     Times mostly come in order, and all times within one segment are worked together.
     """
@@ -52,6 +53,8 @@ def sample_row(lo, hi, cubics, times, arriving, count, out, o):  # type: ignore[
             t0 = cubics[i, 0]
             t1 = cubics[i + 1, 0]
             end = b + 1
+            if rising and times[count - 1] < t1:
+                end = count
             while end < count and t0 < times[end] < t1:
                 end += 1
             p = cubics[i, 1]
@@ -67,14 +70,24 @@ def sample_row(lo, hi, cubics, times, arriving, count, out, o):  # type: ignore[
 
 
 @kernel
+def in_order(times, count):  # type: ignore[no-untyped-def]
+    """Whether no time is before the one that it follows."""
+    for k in range(1, count):
+        if times[k] < times[k - 1]:
+            return False
+    return True
+
+
+@kernel
 def sample_packed(starts, cubics, at, side, out):  # type: ignore[no-untyped-def]
     """Samples many curves at many times.
 
     starts: (C + 1,) first row of each curve in cubics (n, 7), each with at least one row; at: (F,) frames; side:
     (F,) 0 leaving, 1 arriving; out: (C * F,), curve by curve.
     """
+    rising = in_order(at, len(at))
     for c in range(len(starts) - 1):
-        sample_row(starts[c], starts[c + 1], cubics, at, side, len(at), out, U(c * len(at)))
+        sample_row(starts[c], starts[c + 1], cubics, at, side, len(at), rising, out, U(c * len(at)))
 
 
 @kernel
