@@ -33,6 +33,7 @@ from .curves import (
     sample,
     without,
 )
+from .few_keys import choose
 from .fitting import fit_values, held
 from .kernels.scalars import mean_rotation
 from .measure import slopes_of, stencil, steps
@@ -226,34 +227,123 @@ def set_over(old: Curve, first: float, last: float, open_end: bool, level: float
 
 @dataclass(frozen=True)
 class Placing:
-    """Where keys are put along a motion: on the kept key times, on every frame, or on the kept ones and as many more as
-    keep every joint of the cast within `tolerance` (metres and radians)."""
+    """Where keys are put along a motion: on the kept key times, on every frame, on the kept ones and as many more as keep
+    every joint of the cast within `tolerance` (metres and radians), or on as few frames as keep them there."""
 
-    keys: Literal["kept", "every", "within"] = "kept"
+    keys: Literal["kept", "every", "within", "few"] = "kept"
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
 
 
+@dataclass(frozen=True)
+class Judged:
+    """Whose motion few keys must keep, and at which joints (nodes)."""
+
+    program: Program
+    nodes: Ints
+
+
 def carry(
-    program: Program, target: Target, curves: Curves, start: float, end: float, open_end: bool, placing: Placing
-) -> Floats:
-    """Expresses the motion of start…end in a target; returns the key times."""
+    program: Program, target: Target, curves: Curves, start: float, end: float, open_end: bool, placing: Placing,
+    motion: Motion | None = None, judged: Judged | None = None,
+) -> Floats:  # fmt: skip
+    """Expresses the motion of start…end in a target, by default that of the program; returns the key times. `judged`: where
+    few keys are measured, by default at every joint of the cast against the program."""
     source = sources(program, target, start, end)
     key_times = program.key_times(source)
     inner = key_times[(key_times > start) & (key_times < end)]
     times = np.concatenate([[start], inner, [end]]) if end > start else np.array([start])
-    if placing.keys == "every":
+    if placing.keys in ("every", "few"):
         times = np.unique(np.concatenate([times, np.arange(np.ceil(start), end)]))
     crossed = crossings(program, target, times)
     both_sides = np.concatenate([[start, end], inner, crossed])
     times = np.unique(np.concatenate([times, crossed]))
-    motion = motion_of(program, target)
+    motion = motion or motion_of(program, target)
     keyed = expressed(motion, target, curves, times, both_sides, source, open_end)
-    if placing.keys == "within" and end > start:
-        while len(more := _beyond(program, target, {**curves, **keyed}, placing.tolerance, times)):
+    judged = judged or Judged(program, program.joints()[1])
+    if placing.keys in ("within", "few") and end > start:
+        # Few keys are chosen out of dense ones, which must be dense enough: a locked limb may swing far in one frame.
+        share = 1.0 if placing.keys == "within" else 0.5
+        within = (share * placing.tolerance[0], share * placing.tolerance[1])
+        while len(more := _beyond(program, target, {**curves, **keyed}, within, times, judged)):
             times = np.unique(np.concatenate([times, more]))
             keyed = expressed(motion, target, curves, times, both_sides, source, open_end)
+    if placing.keys == "few" and end > start:
+        keyed = _few(program, target, motion, curves, keyed, times, placing.tolerance, judged)
     curves.update(keyed)
     return times
+
+
+def _few(
+    program: Program, target: Target, motion: Motion, old: Curves, keyed: Curves, times: Floats,
+    tolerance: tuple[float, float], judged: Judged,
+) -> Curves:  # fmt: skip
+    """As few of the keys at these times as keep every joint within the tolerance. Keys that the target has stay."""
+    names = program.channel_names()
+    mine = {names[c]: k for k, c in enumerate(target.channels)}
+    half = 0.5 * (times[1:] + times[:-1])
+    own = np.unique(np.concatenate([program.curve(c).times for c in target.channels] or [np.empty(0)]))
+    fixed = np.isin(times, own)
+    near = program.now(float(half[0]), target.channels)
+    between = held(target.mine, target.fit(motion.poses(half, np.zeros(len(half), dtype=np.int64)), near))
+    inside = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in keyed.items()}
+    dense = {n: Curve(c.numbers[inside[n]], c.marks[inside[n]]) for n, c in keyed.items()}
+    middles = {}
+    for n, c in dense.items():
+        if len(c) == len(times) and not target.mine.stepped[mine[n]]:
+            found = between[mine[n]]
+            if target.mine.wraps[mine[n]]:
+                guess = 0.5 * (c.numbers[:-1, 2] + c.numbers[1:, 1])
+                found = guess + (found - guess + np.pi) % (2.0 * np.pi) - np.pi
+            middles[n] = found
+    at = np.sort(np.concatenate([times, half]))
+    nodes = judged.nodes
+    overrides: dict[int, float | Floats] = {**target.live}
+    wanted = judged.program.evaluate(at, only=nodes)
+    base = program.with_curves({**old, **keyed})
+    reach = _reaches(base, target, overrides, times, tolerance, nodes)
+
+    def whole(tried: Curves) -> Curves:
+        return {n: _spliced(keyed[n], c, inside[n]) for n, c in tried.items()}
+
+    def measured(tried: Curves) -> Floats:
+        now = program.with_curves({**old, **whole(tried)}).evaluate(at, overrides=overrides, only=nodes)
+        place = np.linalg.norm(now.pos[:, nodes] - wanted.pos[:, nodes], axis=-1).max(axis=1) / tolerance[0]
+        turn = rotation_distance(now.rot[:, nodes], wanted.rot[:, nodes]).max(axis=1) / tolerance[1]
+        off = np.maximum(place, turn)
+        # Frames and half-frames are judged; each time answers for what lies halfway to its neighbours too.
+        middle = np.where(2.0 * half == np.round(2.0 * half), off[1::2], 0.0)
+        found: Floats = np.maximum(off[::2], np.maximum(np.append(middle, 0.0), np.append(0.0, middle)))
+        return found
+
+    chosen = choose(dense, middles, fixed, {names[c]: r for c, r in zip(target.channels, reach, strict=True)}, measured)
+    return whole(chosen)
+
+
+def _spliced(kept: Curve, part: Curve, inside: np.ndarray) -> Curve:
+    """A curve with other keys where it had those that are `inside`."""
+    numbers = np.concatenate([kept.numbers[~inside], part.numbers])
+    order = np.argsort(numbers[:, 0], kind="stable")
+    return Curve(numbers[order], np.concatenate([kept.marks[~inside], part.marks])[order])
+
+
+def _reaches(
+    program: Program, target: Target, overrides: Mapping[int, float | Floats], at: Floats,
+    tolerance: tuple[float, float], nodes: Ints,
+) -> list[Floats]:  # fmt: skip
+    """How far each channel may stray by itself at each time (T,) before some joint leaves the tolerance, from small steps."""
+    was = program.evaluate(at, overrides=overrides, only=nodes)
+    values = program.sample(at, channels=target.channels)
+    found = []
+    step = 1e-4
+    for k, c in enumerate(target.channels):
+        if target.mine.stepped[k]:
+            found.append(np.ones(len(at)))
+            continue
+        now = program.evaluate(at, overrides={**overrides, int(c): values[k] + step}, only=nodes)
+        place = np.linalg.norm(now.pos[:, nodes] - was.pos[:, nodes], axis=-1).max(axis=1) / tolerance[0]
+        turn = rotation_distance(now.rot[:, nodes], was.rot[:, nodes]).max(axis=1) / tolerance[1]
+        found.append(step / np.maximum(np.maximum(place, turn), 1e-9))
+    return found
 
 
 def sources(program: Program, target: Target, start: float, end: float) -> set[int]:
@@ -311,7 +401,9 @@ def expressed(
     return found
 
 
-def _beyond(program: Program, target: Target, curves: Curves, tolerance: tuple[float, float], times: Floats) -> Floats:
+def _beyond(
+    program: Program, target: Target, curves: Curves, tolerance: tuple[float, float], times: Floats, judged: Judged
+) -> Floats:
     """Where keys are wanted for the tolerance: the whole frame nearest to the worst of each segment that leaves it,
     or its middle where no frame lies between its keys. None where the segment is too short to be cut."""
     after = program.with_curves(curves)
@@ -321,8 +413,8 @@ def _beyond(program: Program, target: Target, curves: Curves, tolerance: tuple[f
         return np.empty(0)
     overrides: dict[int, float | Floats] = {**target.live}
     # What hangs from the part, or follows it, is to stay within the tolerance too.
-    nodes = program.joints()[1]
-    was, now = program.evaluate(at, only=nodes), after.evaluate(at, overrides=overrides, only=nodes)
+    nodes = judged.nodes
+    was, now = judged.program.evaluate(at, only=nodes), after.evaluate(at, overrides=overrides, only=nodes)
     place = np.linalg.norm(now.pos[:, nodes] - was.pos[:, nodes], axis=-1).max(axis=1) / tolerance[0]
     turn = rotation_distance(now.rot[:, nodes], was.rot[:, nodes]).max(axis=1) / tolerance[1]
     off = np.maximum(place, turn)

@@ -75,7 +75,7 @@ def in_order(times, count):  # type: ignore[no-untyped-def]
     for k in range(1, count):
         if times[k] < times[k - 1]:
             return False
-    return True
+    return count > 0
 
 
 @kernel

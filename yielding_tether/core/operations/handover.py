@@ -55,7 +55,7 @@ class Handover:
     first: float
     last: float | None = None
     after: Literal["carry", "hold", "own"] = "carry"
-    keys: Literal["kept", "every", "within"] = "kept"
+    keys: Literal["kept", "every", "within", "few"] = "kept"
     settle: int = 4
     speed: Literal["keep", "settle", "stop"] = "keep"
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
@@ -98,7 +98,7 @@ def apply(program: Program, asked: Handover) -> tuple[Take, Proof]:
         "handover", program, after, first, last,
         residual=(max(w.residual[0] for w in works), max(w.residual[1] for w in works)),
         gives={k: v for w in works for k, v in w.gives.items()},
-        notes=tuple(n for w in works for n in w.notes), tolerance=asked.tolerance if asked.keys == "within" else None,
+        notes=tuple(n for w in works for n in w.notes), tolerance=asked.tolerance if asked.keys in ("within", "few") else None,
     )  # fmt: skip
     return after.take, proof
 
@@ -250,16 +250,16 @@ def describe(asked: Handover, program: Program) -> str:
 
 KEYS = Choice(
     "keys", "where keys are put", "options", "kept",
-    (("kept", "kept keys"), ("within", "within a tolerance"), ("every", "every frame")), when=("after", ("carry",)),
+    (("kept", "kept keys"), ("within", "and more"), ("few", "few keys"), ("every", "every frame")), when=("after", ("carry",)),
 )  # fmt: skip
 TOLERANCE = (
     Choice(
-        "tolerance", "tolerance", "number", 1.0, least=0.01, most=1000.0, unit="mm", folded=True, when=("keys", ("within",)),
+        "tolerance", "tolerance", "number", 1.0, least=0.01, most=1000.0, unit="mm", folded=True, when=("keys", ("within", "few")),
         help="How far a joint may leave the motion that was, where keys are added within a tolerance.",
     ),
     Choice(
         "tolerance_turn", "and turn", "number", 0.5, least=0.01, most=90.0, unit="°", folded=True,
-        when=("keys", ("within",)),
+        when=("keys", ("within", "few")),
     ),
 )  # fmt: skip
 

@@ -53,7 +53,7 @@ class Retether:
     first: float
     last: float | None = None
     after: Literal["carry", "ride"] = "carry"
-    keys: Literal["kept", "every", "within"] = "kept"
+    keys: Literal["kept", "every", "within", "few"] = "kept"
     offset: Literal["rest", "here"] = "rest"
     settle: float = 4.0
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
@@ -109,7 +109,7 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
         raise CoreError(f"{labels(program, asked.parts)} already follows {read(program, asked.to)} there.")
     after = staged.with_curves({n: c for n, c in curves.items() if c is not staged.take.curves.get(n)})
     after.check_loops()
-    within = asked.tolerance if asked.keys == "within" and asked.after == "carry" else None
+    within = asked.tolerance if asked.keys in ("within", "few") and asked.after == "carry" else None
     return after.take, prove("retether", program, after, first, last, tolerance=within)
 
 
@@ -269,7 +269,7 @@ def drop(program: Program, part: tuple[str, str], name: str, placing: Placing) -
     take = replace(take, curves=curves, tethers=tuple(t for t in take.tethers if t != tether))
     after = program.on(take)
     span = active(program, tether) or (float(take.first), float(take.last))
-    within = placing.tolerance if placing.keys == "within" else None
+    within = placing.tolerance if placing.keys in ("within", "few") else None
     return take, prove("untether", program, after, *span, tolerance=within)
 
 

@@ -1,0 +1,201 @@
+"""Bakes of a capture and of keyed parts: within the tolerance at frames and half-frames, few keys, the animator's own stay."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from functools import cache
+from itertools import pairwise
+
+import numpy as np
+from scipy.interpolate import CubicHermiteSpline
+
+from yielding_tether.core.curves import FREE, SMOOTH, Curve, Key, curve, insert, put
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.few_keys import thinned
+from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.operations.bake import Bake, apply
+from yielding_tether.core.program import Program
+from yielding_tether.core.takes import Scene
+from yielding_tether.core.transforms import Floats, rotation_distance
+from yielding_tether.formats import bvh
+
+from .contract import kinds, programs
+from .test_handover import demo
+
+#: Four limbs, spine and root of a captured body.
+BODY = ("root", "spine", "arm.L", "arm.R", "leg.L", "leg.R")
+
+
+@cache
+def crossing() -> Program:
+    """The demo's motion as a capture of a bare skeleton."""
+    read = bvh.read(bvh.write(demo(), "marl", 0, 120), "body", "crossing")
+    return Program(Scene("crossing", (read.member,)), read.take)
+
+
+def off(before: Program, after: Program, first: float, last: float) -> tuple[Floats, Floats, Floats]:
+    """Metres and radians by which joints differ at every frame and half-frame: times, place, turn."""
+    at = np.arange(2 * first, 2 * last + 1) / 2.0
+    a, b = (p.evaluate(at) for p in (before, after))
+    x, y = before.joints()[1], after.joints()[1]
+    place = np.linalg.norm(a.pos[:, x] - b.pos[:, y], axis=-1).max(axis=1)
+    return at, place, rotation_distance(a.rot[:, x], b.rot[:, y]).max(axis=1)
+
+
+def keys_of(program: Program, part: tuple[str, str], first: float, last: float) -> dict[str, list[Key]]:
+    bound = program.bounds[part]
+    names = program.channel_names()
+    return {
+        names[c]: [k for k in program.curve(c).all_keys() if first <= k.time <= last]
+        for s in bound.keyed_systems for c in bound.systems[s].channels
+    }  # fmt: skip
+
+
+class Fewest(unittest.TestCase):
+    """The choice of keys against a plain search over every set of key times."""
+
+    def test_no_fewer_keys_would_do(self) -> None:
+        rng = np.random.default_rng(1)
+        for _ in range(12):
+            count = 9
+            times = np.arange(float(count))
+            values, slopes = rng.normal(size=count).cumsum(), rng.normal(size=count)
+            true = CubicHermiteSpline(times, values, slopes)
+            middles = true(times[:-1] + 0.5)
+            dense = curve([Key(t, v, v, s, s, SMOOTH, FREE) for t, v, s in zip(times, values, slopes, strict=True)])
+            tolerance = np.full(count, 0.8)
+            found = thinned(dense, middles, np.zeros(count, dtype=bool), tolerance, (0.0,))
+            self.assertEqual(len(found), self.best(times, values, slopes, middles, 0.8))
+            for k, t in enumerate(times):
+                self.assertLessEqual(abs(self.at(found, t) - values[k]), 0.8 + 1e-12)
+            bent = thinned(dense, middles, np.zeros(count, dtype=bool), tolerance)
+            self.assertLessEqual(len(bent), len(found))
+
+    def at(self, c: Curve, t: float) -> float:
+        k = c.numbers
+        spline = CubicHermiteSpline(k[:, 0], k[:, 1], k[:, 3])
+        return float(spline(t))
+
+    def best(self, times: Floats, values: Floats, slopes: Floats, middles: Floats, tolerance: float) -> int:
+        least = len(times)
+        for chosen in range(1 << (len(times) - 2)):
+            picked = [0, *(k + 1 for k in range(len(times) - 2) if chosen >> k & 1), len(times) - 1]
+            if len(picked) >= least:
+                continue
+            made = CubicHermiteSpline(times[picked], values[picked], slopes[picked])
+            fine = True
+            for a, b in pairwise(picked):
+                if b - a > 1:
+                    inner = np.concatenate(
+                        [made(times[a + 1 : b]) - values[a + 1 : b], made(times[a:b] + 0.5) - middles[a:b]]
+                    )
+                    fine &= bool(np.abs(inner).max() <= tolerance)
+            if fine:
+                least = len(picked)
+        return least
+
+
+class OfACapture(unittest.TestCase):
+    def test_a_whole_body_with_few_keys(self) -> None:
+        program = crossing()
+        parts = tuple(("body", p) for p in BODY)
+        take, proof = apply(program, Bake(parts, "", 0.0))
+        after = program.on(take)
+        _, place, turn = off(program, after, 0.0, 120.0)
+        self.assertLessEqual(float(place.max()), 1e-3)
+        self.assertLessEqual(float(turn.max()), np.radians(0.5))
+        self.assertTrue(proof.within)
+        self.assertAlmostEqual(proof.departure_place.value, float(place.max()), places=9)
+        every, _ = apply(program, Bake(parts, "", 0.0, keys="every"))
+        few, all_ = (sum(len(c) for c in t.curves.values()) for t in (take, every))
+        self.assertLess(few, 0.25 * all_)
+        self.assertIs(take.captures["body"], program.take.captures["body"])
+        # The legs hold with less than a tenth of the keys.
+        for part in ("leg.L", "leg.R", "root"):
+            kept = keys_of(after, ("body", part), 0.0, 120.0)
+            self.assertLess(np.mean([len(k) for k in kept.values() if k]), 20.0, part)
+
+    def test_every_frame_is_exact_on_frames(self) -> None:
+        program = crossing()
+        take, proof = apply(program, Bake((("body", "leg.L"), ("body", "spine")), "", 10.0, 60.0, "every"))
+        at, place, turn = off(program, program.on(take), 0.0, 120.0)
+        whole = at == np.round(at)
+        self.assertLess(float(place[whole].max()), 1e-6)
+        self.assertLess(float(turn[whole].max()), 1e-6)
+        outside = (at < 10.0) | (at >= 60.0)
+        self.assertLess(float(place[outside].max()), 1e-9)
+        self.assertTrue(proof.unchanged_outside)
+        self.assertEqual([f for f in find_all(program.on(take)) if f.kind != "speed"], [])
+
+    def test_a_larger_tolerance_needs_fewer_keys(self) -> None:
+        program = crossing()
+        counts = []
+        for tolerance in ((5e-4, 0.004), (2e-3, 0.015), (1e-2, 0.08)):
+            take, _ = apply(program, Bake((("body", "leg.L"),), "ik", 0.0, tolerance=tolerance))
+            _, place, turn = off(program, program.on(take), 0.0, 120.0)
+            self.assertLessEqual(float(place.max()), tolerance[0])
+            self.assertLessEqual(float(turn.max()), tolerance[1])
+            counts.append(sum(len(c) for c in take.curves.values()))
+        self.assertGreater(counts[0], counts[1])
+        self.assertGreater(counts[1], counts[2])
+
+
+class OfKeys(unittest.TestCase):
+    def test_any_part_keyed_or_captured_stays_within_the_tolerance(self) -> None:
+        held = 0
+        for kind in kinds():
+            for seed in range(2):
+                for program, bound in programs(seed, kind):
+                    with self.subTest(kind=kind, seed=seed, captured=bound.captured):
+                        take, proof = apply(program, Bake((bound.id,), "", 5.0, 50.0))
+                        at, place, turn = off(program, program.on(take), 0.0, 60.0)
+                        fine = place.max() <= 1e-3 + 1e-9 and turn.max() <= np.radians(0.5) + 1e-9
+                        self.assertEqual(fine, proof.within, proof.sentence)
+                        # What passes through straight between two frames may not be held by keys on half-frames: it is told.
+                        self.assertTrue(fine or "straight" in proof.sentence, proof.sentence)
+                        held += fine
+                        outside = (at < 5.0) | (at >= 50.0)
+                        self.assertLess(float(place[outside].max()), 1e-9)
+                        self.assertTrue(proof.unchanged_outside)
+        self.assertGreaterEqual(held, 4 * len(kinds()) - 1)
+
+    def test_the_animators_keys_stay_with_their_kinds_and_locks(self) -> None:
+        program = demo()
+        part = ("marl", "arm.R")
+        names = program.channel_names()
+        own = [names[c] for c in program.bounds[part].systems["ik"].channels]
+        name = own[0]
+        kept = insert(program.take.curves[name], 60.0, 0.0)
+        locked = program.with_curves({name: put(kept, [kept.key(kept.find(60.0) or 0)._replace(lock=1)])})
+        with self.assertRaisesRegex(CoreError, "locked: unlock it"):
+            apply(locked, Bake((part,), "ik", 50.0, 70.0))
+        take, _ = apply(locked, Bake((part,), "ik", 70.0, 100.0))
+        mine, was = (t.curves[name] for t in (take, locked.take))
+        self.assertEqual(mine.key(mine.find(60.0) or 0), was.key(was.find(60.0) or 0))
+        for n in own:
+            times = program.take.curves.get(n)
+            if times is None:
+                continue
+            inside = [t for t in times.times.tolist() if 70.0 <= t <= 100.0]
+            self.assertLessEqual(set(inside), set(take.curves[n].times.tolist()), n)
+
+    def test_what_cannot_be_done_says_so(self) -> None:
+        program = crossing()
+        leg = (("body", "leg.L"),)
+        for asked, words in (
+            (Bake(leg, "captured", 0.0, 50.0), "can't be baked to 'captured': its keys are in FK, IK"),
+            (Bake(leg, "ik", 9.0, 9.0), "last frame after its first"),
+            (Bake(leg, "ik", 9.0, 500.0), "runs from 0 to 120"),
+            (Bake((), "ik", 9.0, 50.0), "at least one part"),
+            (replace(Bake(leg, "ik", 9.0, 50.0), tolerance=(0.0, 1.0)), "above zero"),
+        ):
+            with self.assertRaisesRegex(CoreError, words):
+                apply(program, asked)
+        outcome = run(program, "bake", Asked(leg, 10.0, 50.0, {"tolerance": 2.0}))
+        self.assertEqual(outcome.label, "Bake left leg, frames 10 to 50")
+
+
+if __name__ == "__main__":
+    unittest.main()
