@@ -92,7 +92,7 @@ def _moves_alone(program: Program, bound: Bound, first: float, last: float) -> b
     )
 
 
-def _over(old: Curve, keys: list[Key], first: float, last: float, default: float) -> Curve:
+def over(old: Curve, keys: list[Key], first: float, last: float, default: float) -> Curve:
     """A curve that holds these keys from first to last and is as it was elsewhere."""
     kept = without(insert(insert(old, first, default), last, default), first, last)
     a, b = kept.key(kept.find(first) or 0), kept.key(kept.find(last) or 0)
@@ -111,7 +111,7 @@ def _weights(program: Program, copied: PartClip, bound: Bound, curves: Curves, f
             notes.append(f"{bound.part.label}: it follows nothing called {suffix.partition('.')[0]} here.")
             continue
         name = program.channel_names()[mine[suffix]]
-        curves[name] = _over(curves.get(name, EMPTY), _at(weight.all_keys(), first), first, last, 0.0)
+        curves[name] = over(curves.get(name, EMPTY), _at(weight.all_keys(), first), first, last, 0.0)
     return notes
 
 
@@ -144,7 +144,7 @@ def _values(
             curves[name] = set_value(old, first, value, STEPPED if stepped else SMOOTH)
         elif kept is not None or len(old):
             keys = kept.all_keys() if kept is not None else _flat(default, last - first)
-            curves[name] = _over(old, _at(keys, first), first, last, default)
+            curves[name] = over(old, _at(keys, first), first, last, default)
     return notes
 
 
@@ -191,7 +191,7 @@ def _pose(
                 )
                 for n, t in enumerate(times)
             ]
-            curves[name] = _over(old, keys, first, last, float(program.defaults[c]))
+            curves[name] = over(old, keys, first, last, float(program.defaults[c]))
 
 
 def describe(asked: Paste) -> str:

@@ -1,0 +1,189 @@
+"""Mirrored takes against an independent reflection; mirrored twice; a lantern that changes hands; captures; ranges."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+
+from yielding_tether.core.curves import LEAVING
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.operations.mirror import Mirror, apply
+from yielding_tether.core.program import Program
+from yielding_tether.core.transforms import Floats
+
+from .test_bake import crossing
+from .test_findings import clean
+
+EVERY = {"marl", "rope", "lantern"}
+
+
+def movable(program: Program) -> tuple[str, ...]:
+    return tuple(m.id for m in program.scene.members if m.kind != "set")
+
+
+def matrix(q: Floats) -> Floats:
+    """(F, 3, 3) rotation matrices of quaternions (F, 4)."""
+    x, y, z, w = np.moveaxis(q, -1, 0)
+    return np.moveaxis(
+        np.array([
+            [1 - 2 * (y * y + z * z), 2 * (x * y - z * w), 2 * (x * z + y * w)],
+            [2 * (x * y + z * w), 1 - 2 * (x * x + z * z), 2 * (y * z - x * w)],
+            [2 * (x * z - y * w), 2 * (y * z + x * w), 1 - 2 * (x * x + y * y)],
+        ]), 2, 0,
+    )  # fmt: skip
+
+
+def other_side(name: str) -> str:
+    for a, b in ((".L", ".R"), (".R", ".L")):
+        if name.endswith(a):
+            return name[: -len(a)] + b
+        if f"{a}" in name:
+            return name.replace(a, b)
+    return name
+
+
+def reflection(program: Program, member: str, at: Floats, stand: str | None, point: Floats) -> Floats:
+    """(F, J, 3) where joints of a body are in a mirror across x through a point of what it stands on: with matrices."""
+    poses = program.evaluate(at)
+    names, nodes = program.joints([member])
+    flip = np.diag([-1.0, 1.0, 1.0])
+    if stand is None:
+        base, turn = np.zeros((len(at), 3)), np.tile(np.eye(3), (len(at), 1, 1))
+    else:
+        node = program.nodes[stand, stand]
+        base, turn = poses.pos[:, node], matrix(poses.rot[:, node])
+    found = np.empty((len(at), len(names), 3))
+    index = {n: k for k, (_, n) in enumerate(names)}
+    for k, (_, name) in enumerate(names):
+        local = np.einsum("fji,fj->fi", turn, poses.pos[:, nodes[k]] - base)
+        seen = (local - point) @ flip.T + point
+        found[:, index[other_side(name)]] = base + np.einsum("fij,fj->fi", turn, seen)
+    return found
+
+
+class OfDemoTakes(unittest.TestCase):
+    def check(self, program: Program, member: str, take: Program, allowed: float) -> None:
+        at = np.arange(2 * program.take.first, 2 * program.take.last + 1) / 2.0
+        root = program.evaluate([float(program.take.first)])
+        hips = next(b for b in program.bounds.values() if b.member.id == "marl" and b.part.free)
+        node = program.nodes["deck", "deck"]
+        back = matrix(root.rot[:, node])[0]
+        point = back.T @ (root.pos[0, hips.nodes[0]] - root.pos[0, node])
+        want = reflection(program, member, at, "deck", point)
+        got = take.evaluate(at).pos[:, take.joints([member])[1]]
+        self.assertLess(float(np.linalg.norm(want - got, axis=-1).max()), allowed)
+
+    def test_joints_are_where_a_mirror_shows_them(self) -> None:
+        for which, allowed in ((0, 5e-4), (1, 1e-6)):
+            program = clean(which)
+            take, proof = apply(program, Mirror(movable(program), 0.0))
+            self.check(program, "marl", program.on(take), allowed)
+            told = [
+                n for n in proof.notes if "from where the mirror shows it" in n and "Rope" not in n and "rope" not in n
+            ]
+            self.assertEqual(bool(told), which == 0, proof.notes)
+            # Every key of one side is a key of the other, of the same kind.
+            for name, kept in program.take.curves.items():
+                member, _, rest = name.partition("/")
+                there = take.curves.get(f"{member}/{other_side(rest)}")
+                if there is None or rest.rpartition(".")[2] in ("position", "rotation"):
+                    continue
+                kinds = dict(zip(there.times.tolist(), there.marks[:, 0].tolist(), strict=True))
+                for t, kind in zip(kept.times.tolist(), kept.marks[:, 0].tolist(), strict=True):
+                    self.assertEqual(kinds.get(t), kind, (name, t))
+            self.assertEqual([f for f in find_all(program.on(take)) if f.kind != "speed"], [])
+
+    def test_mirrored_twice_it_is_what_it_was(self) -> None:
+        for which in (0, 1):
+            program = clean(which)
+            once = program.on(apply(program, Mirror(movable(program), 0.0))[0])
+            twice = program.on(apply(once, Mirror(movable(program), 0.0))[0])
+            at = np.arange(0, 2 * program.take.last + 1) / 2.0
+            a, b = program.evaluate(at), twice.evaluate(at)
+            off = np.linalg.norm(a.pos[:, program.joints()[1]] - b.pos[:, twice.joints()[1]], axis=-1)
+            self.assertLess(float(off.max()), 1e-6)
+            # Every key is there again, of its kind; where a follow that stays behind changes, keys were split.
+            for name, kept in program.take.curves.items():
+                there = twice.take.curves[name]
+                kinds = dict(zip(there.times.tolist(), there.marks[:, 0].tolist(), strict=True))
+                self.assertEqual([kinds.get(t) for t in kept.times.tolist()], kept.marks[:, 0].tolist(), name)
+                self.assertLessEqual(len(there), len(kept) + 3, name)
+
+    def test_the_lantern_changes_hands_at_the_same_frames(self) -> None:
+        program = clean(1)
+        mirrored = program.on(apply(program, Mirror(movable(program), 0.0))[0])
+        at = np.arange(0.0, program.take.last + 0.5)
+        for one, two in (("hand.R", "hand.L"), ("hand.L", "hand.R")):
+            far = []
+            for p, hand in ((program, one), (mirrored, two)):
+                poses = p.evaluate(at)
+                far.append(
+                    np.linalg.norm(
+                        poses.pos[:, p.nodes["marl", hand]] - poses.pos[:, p.nodes["lantern", "lantern"]], axis=1
+                    )
+                )
+            self.assertLess(float(np.abs(far[0] - far[1]).max()), 1e-4)
+
+        # Who holds it changes where it did, from the other hand to the other hand.
+        def holders(p: Program) -> list[tuple[float, str]]:
+            found = []
+            for t in p.take.tethers:
+                if t.member == "lantern" and t.anchor.startswith("hand"):
+                    w = p.sample(at, LEAVING, np.array([p.channels[t.weight_channel("position")]]))[0]
+                    found += [(float(f), t.anchor) for f in at[w > 0.5]]
+            return sorted(found)
+
+        self.assertEqual([(f, other_side(h)) for f, h in holders(program)], holders(mirrored))
+
+    def test_its_own_heading_keeps_the_start(self) -> None:
+        program = clean(0)
+        take, _ = apply(program, Mirror(("marl",), 0.0, plane="own"))
+        a, b = program.evaluate([0.0]), program.on(take).evaluate([0.0])
+        hips = program.nodes["marl", "hips"]
+        self.assertLess(float(np.linalg.norm(a.pos[0, hips] - b.pos[0, hips])), 1e-6)
+
+
+class OfACapture(unittest.TestCase):
+    def test_a_capture_alone_is_mirrored_with_its_samples(self) -> None:
+        program = crossing()
+        take, proof = apply(program, Mirror(("body",), 0.0))
+        mirrored = program.on(take)
+        at = np.arange(0.0, 120.5, 0.5)
+        root = program.evaluate([0.0]).pos[0, program.joints(["body"])[1][0]]
+        want = reflection(program, "body", at, None, root)
+        got = mirrored.evaluate(at).pos[:, mirrored.joints(["body"])[1]]
+        off = np.linalg.norm(want - got, axis=-1)
+        self.assertLess(float(off[::2].max()), 1e-6)
+        self.assertLess(float(off.max()), 2e-3)
+        self.assertEqual(take.captures["body"].offsets.shape, program.take.captures["body"].offsets.shape)
+        twice = mirrored.on(apply(mirrored, Mirror(("body",), 0.0))[0])
+        back = twice.evaluate(at).pos - program.evaluate(at).pos
+        self.assertLess(float(np.abs(back[:, program.joints()[1]]).max()), 1e-6)
+        del proof
+        with self.assertRaisesRegex(CoreError, "only be mirrored as a whole"):
+            apply(program, Mirror(("body",), 10.0, 50.0))
+
+
+class Asking(unittest.TestCase):
+    def test_a_range_leaves_all_else(self) -> None:
+        program = clean(1)
+        take, proof = apply(program, Mirror(movable(program), 40.0, 80.0))
+        self.assertTrue(proof.unchanged_outside, proof.sentence)
+        at = np.concatenate([np.arange(0.0, 40.0, 0.5), np.arange(80.0, 192.5, 0.5)])
+        a, b = program.evaluate(at), program.on(take).evaluate(at)
+        off = np.abs(a.pos[:, program.joints()[1]] - b.pos[:, program.on(take).joints()[1]])
+        self.assertLess(float(off.max()), 1e-9)
+
+    def test_it_is_offered_for_bodies(self) -> None:
+        program = clean(0)
+        outcome = run(program, "mirror", Asked((("marl", "arm.R"),), 0.0, None, {"what": "body"}))
+        self.assertEqual(outcome.label, "Mirror Marl, from frame 0 on")
+        with self.assertRaisesRegex(CoreError, "part of a body"):
+            run(program, "mirror", Asked((("rope", "rope"),), 0.0))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,491 @@
+"""Mirror: a take or a stretch of it on the other side, reflected in one fixed plane.
+
+    joints of the partner = plane · joints · plane, corrected from rest to rest;  channels = fit(those joints)
+
+The plane is fixed in what the body stands on, a moving deck or the world, and goes through the body at the first frame,
+upright: there the mirrored motion begins where the original does. Systems, follows, keys with their kinds, tags and locks
+change sides; what is in the right hand is in the left. Set pieces stay as they are. Where a channel of one side is that of
+the other but for its sign and a constant, its keys are carried over as they are; others are fitted at the same times.
+"""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+
+from ..cast import Member
+from ..channels import ROTATION, TRANSLATION
+from ..clips import across, partner
+from ..curves import ARRIVING, EMPTY, LEAVING, STEPPED, Curve, Key, insert, sample
+from ..errors import CoreError
+from ..express import FINE, Motion, fit_along, system_target
+from ..kernels.hierarchy import to_local
+from ..measure import steps
+from ..program import Poses, Program
+from ..proof import Proof, prove
+from ..rig import Bound
+from ..takes import Capture, Take, Tether
+from ..transforms import Floats, Ints, inverse, multiply, rotate
+from .operation import Asked, Choice, Operation, Outcome, check_parts, check_stretch, offered, stretch_words
+from .paste import over
+
+#: What of a fitted key may differ from the other side's, its sign apart, for the key to be carried over.
+SAME = 1e-7
+#: Rounds in which what follows one another settles.
+ROUNDS = 4
+
+
+@dataclass(frozen=True)
+class Mirror:
+    """What is asked for: the bodies and props to mirror, by id, the frames, and the plane: across what the body stands on
+    ("stage"), or across the body as it is headed at the first frame ("own")."""
+
+    members: tuple[str, ...]
+    first: float
+    last: float | None = None
+    plane: Literal["stage", "own"] = "stage"
+
+
+@dataclass(frozen=True)
+class _Glass:
+    """A mirror fixed in something that may move: the node it is fixed in, its point (3,) and unit normal (3,) there, and the
+    normal of the body's own plane at rest (3,)."""
+
+    program: Program
+    node: int
+    point: Floats
+    normal: Floats
+    rest: Floats
+
+    def at(self, times: Floats, side: Ints | int = LEAVING) -> _Shown:
+        """The mirror as it stands at these times."""
+        poses = self.program.evaluate(times, side, only=[self.node])
+        return _Shown(self, poses.pos[:, self.node], poses.rot[:, self.node])
+
+
+@dataclass(frozen=True)
+class _Shown:
+    """A mirror at F times: place (F, 3) and rotation (F, 4) of what it is fixed in."""
+
+    glass: _Glass
+    pos: Floats
+    rot: Floats
+
+    def place(self, pos: Floats) -> Floats:
+        """Positions (F, 3) as the mirror shows them."""
+        normal = rotate(self.rot, np.broadcast_to(self.glass.normal, self.pos.shape))
+        point = self.pos + rotate(self.rot, np.broadcast_to(self.glass.point, self.pos.shape))
+        off = np.sum((pos - point) * normal, axis=-1, keepdims=True)
+        result: Floats = pos - 2.0 * off * normal
+        return result
+
+    def turn(self, rot: Floats, rest: Floats, other: Floats) -> Floats:
+        """World rotations (F, 4) of a joint with this rest as those of one with the other rest: plane · rotation · inverse of
+        rest · plane at rest · other rest. A reflection is a half turn about its normal, up to a sign."""
+        a, b = (np.append(n, 0.0) for n in (self.glass.normal, self.glass.rest))
+        flip = multiply(multiply(self.rot, np.broadcast_to(a, self.rot.shape)), inverse(self.rot))
+        shown: Floats = multiply(multiply(flip, multiply(rot, inverse(rest))), multiply(b, other))
+        return shown
+
+
+def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
+    """The take after it, and its proof. CoreError says what can't be done; nothing changes then."""
+    first, last = check_stretch(program.take, asked.first, asked.last)
+    take = program.take
+    whole = first == take.first and last == take.last
+    members = [program.scene.member(m) for m in asked.members]
+    lead = next((m for m in members if m.kind == "character"), members[0])
+    held = [m.name for m in members if m.id in take.captures]
+    if held and not whole:
+        raise CoreError(
+            f"{', '.join(held)} has a capture, which can only be mirrored as a whole: choose the whole take."
+        )
+    glass = _glass(program, lead, first, asked.plane)
+    pairs, notes = _pairs(program, members)
+    tethers, renamed = _tethers(program, pairs, glass)
+    captures = {m: _capture(program, program.scene.member(m), pairs, glass) if m in asked.members else c
+                for m, c in take.captures.items()}  # fmt: skip
+    mine = {program.channel_names()[c] for b in pairs.values() for c in b.own.values()}
+    curves = {n: c for n, c in take.curves.items() if n not in mine} | _switches(program, pairs, renamed)
+    now = program.on(replace(take, curves=curves, tethers=tethers, captures=captures))
+    order = sorted(pairs, key=lambda id: int(program.bounds[id].nodes.min()))
+    for _ in range(ROUNDS):
+        before = dict(now.take.curves)
+        for id in order:
+            now = now.with_curves(_expressed(program, now, program.bounds[id], now.bounds[pairs[id].id], glass))
+        if before.keys() == now.take.curves.keys() and all(_near(before[n], c) for n, c in now.take.curves.items()):
+            break
+    if not whole:
+        names = {n for n in {*take.curves, *now.take.curves} if take.curves.get(n) != now.take.curves.get(n)}
+        now = now.on(replace(now.take, curves={**now.take.curves, **take.curves})).with_curves(
+            {
+                n: _between(take.curves.get(n, EMPTY), now.take.curves.get(n, EMPTY), first, last, _default(now, n))
+                for n in names
+            }
+        )
+    now.check_loops()
+    notes += _told(program, now, pairs, glass, first, last)
+    return now.take, prove("mirror", program, now, first, last, notes=tuple(notes))
+
+
+def _told(
+    program: Program, now: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass, first: float, last: float
+) -> list[str]:
+    """How far parts are from where the mirror shows them, where that is more than a tenth of a millimetre: between keys, or
+    where they follow what stays."""
+    at = np.unique(np.append(np.arange(2 * np.ceil(first), 2 * last + 0.5) / 2.0, [first, last]))
+    found = []
+    shown = glass.at(at)
+    was, new = program.evaluate(at), now.evaluate(at)
+    for id, other in pairs.items():
+        nodes = program.bounds[id].nodes, now.bounds[other.id].nodes
+        off = np.max(
+            [np.linalg.norm(shown.place(was.pos[:, a]) - new.pos[:, b], axis=1) for a, b in zip(*nodes, strict=True)],
+            axis=0,
+        )
+        if off.max() > 1e-4:
+            worst = float(at[int(np.argmax(off))])
+            found.append(
+                f"{other.who} is up to {1000 * off.max():.1f} mm from where the mirror shows it, at frame {worst:g}."
+            )
+    return found
+
+
+def _near(a: Curve, b: Curve) -> bool:
+    return len(a) == len(b) and bool(np.allclose(a.numbers, b.numbers, rtol=0.0, atol=1e-12))
+
+
+def _default(program: Program, name: str) -> float:
+    return float(program.defaults[program.channels[name]])
+
+
+def _glass(program: Program, member: Member, frame: float, plane: str) -> _Glass:
+    """An upright plane through a body at a frame, fixed in what carries its root there."""
+    root = next((b for b in program.bounds.values() if b.member.id == member.id and b.part.free), None)
+    rest = across(member)
+    if root is None:
+        return _Glass(program, program.world, np.zeros(3), rest, rest)
+    node, joint = program.world, int(root.nodes[0])
+    for control in root.controls.values():
+        weights = [max((program.now(frame, [c])[0] for c in pair if c >= 0), default=0.0) for pair in control.weights]
+        if max(weights, default=0.0) > 0.5:
+            node = control.anchors[int(np.argmax(weights))]
+    poses = program.evaluate([frame], only=[joint, node])
+    back = inverse(poses.rot[0, node])
+    index = member.skeleton.index[root.part.joints[0]]
+    turned = multiply(multiply(back, poses.rot[0, joint]), inverse(member.skeleton.rest_pose[1][index]))
+    normal = rotate(turned, rest) * np.array([1.0, 0.0, 1.0])
+    if float(np.linalg.norm(normal)) < 1e-3:
+        raise CoreError(f"{member.name} lies on its side at frame {frame:g}: its own plane is not upright there.")
+    if plane == "stage":
+        # The nearest axis of what the body stands on: there most keys change nothing but their sign.
+        straight = np.zeros(3)
+        straight[int(np.argmax(np.abs(normal)))] = 1.0
+        normal = straight
+    return _Glass(
+        program, node, rotate(back, poses.pos[0, joint] - poses.pos[0, node]), normal / np.linalg.norm(normal), rest
+    )
+
+
+def _pairs(program: Program, members: list[Member]) -> tuple[dict[tuple[str, str], Bound], list[str]]:
+    """For each part the one that takes its motion, and what has none on the other side."""
+    pairs: dict[tuple[str, str], Bound] = {}
+    notes = []
+    for member in members:
+        for part in member.parts:
+            other = partner(member, part)
+            if other is None:
+                notes.append(
+                    f"{part.label}: {member.name} has no part like it on the other side; it is mirrored where it is."
+                )
+            pairs[member.id, part.name] = program.bound(member.id, (other or part).name)
+    return pairs, notes
+
+
+def _joint_on_other_side(pairs: dict[tuple[str, str], Bound], program: Program, member: str, name: str) -> str:
+    """The joint or control that is to another part what one is to its own."""
+    for id, other in pairs.items():
+        bound = program.bounds[id]
+        if id[0] != member:
+            continue
+        if name in bound.part.joints:
+            return other.part.joints[bound.part.joints.index(name)]
+        for one, two in zip(bound.controls, other.controls, strict=True):
+            if one == name:
+                return two
+    return name
+
+
+def _reach(program: Program, tether: Tether) -> Floats:
+    """(7,) place and rotation at which a control is tied to what it follows; not a number for one that is new."""
+    for bound in program.bounds.values():
+        control = bound.controls.get(tether.control) if bound.member.id == tether.member else None
+        mine = [t for t in program.take.tethers if (t.member, t.control) == (tether.member, tether.control)]
+        if control is not None and tether in mine:
+            return np.concatenate(control.reach[mine.index(tether)])
+    if tether.offset is not None:
+        return np.array(tether.offset)
+    return np.full(7, np.nan)
+
+
+def _tied_alike(a: Floats, b: Floats) -> bool:
+    """Whether two ties are the same; a rotation and its negative are."""
+    turned = min(float(np.abs(a[3:] - b[3:]).max()), float(np.abs(a[3:] + b[3:]).max()))
+    return bool(np.abs(a[:3] - b[:3]).max() <= SAME and turned <= SAME)
+
+
+def _rest(program: Program, member: str, name: str) -> Floats:
+    """(4,) rest rotation of a joint, or of the joint on which a control rests."""
+    whose = program.scene.member(member)
+    for bound in program.bounds.values():
+        if bound.member.id == member and name in bound.controls and name not in whose.skeleton.index:
+            name = bound.controls[name].control.rests_on
+    rest: Floats = whose.skeleton.rest_pose[1][whose.skeleton.index[name]]
+    return rest
+
+
+def _offset(
+    program: Program, pairs: dict[tuple[str, str], Bound], tether: Tether, control: str, anchor: str, glass: _Glass
+) -> Floats | None:
+    """(7,) how a mirrored control is tied to a mirrored anchor: as the mirror shows it. None where the anchor stays."""
+    if tether.anchor_member not in {id[0] for id in pairs}:
+        return None
+    reach = _reach(program, tether)
+    a, b = (_rest(program, tether.anchor_member, n) for n in (tether.anchor, anchor))
+    one, two = (_rest(program, tether.member, n) for n in (tether.control, control))
+    flip = np.append(glass.rest, 0.0)
+    seen = rotate(a, reach[:3])
+    seen = seen - 2.0 * float(seen @ glass.rest) * glass.rest
+    turn = multiply(
+        inverse(b), multiply(multiply(flip, multiply(a, reach[3:])), multiply(multiply(inverse(one), flip), two))
+    )
+    return np.concatenate([rotate(inverse(b), seen), turn * (1.0 if turn[3] >= 0.0 else -1.0)])
+
+
+def _tethers(
+    program: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass
+) -> tuple[tuple[Tether, ...], dict[tuple[str, str, str], str]]:
+    """Follows of the mirrored take, and the name of each follow on the other side by (member, control, name)."""
+    tethers = list(program.take.tethers)
+    renamed: dict[tuple[str, str, str], str] = {}
+    mirrored = {id[0] for id in pairs}
+    for t in program.take.tethers:
+        if t.member not in mirrored:
+            continue
+        control = _joint_on_other_side(pairs, program, t.member, t.control)
+        anchor = t.anchor
+        if t.anchor_member in mirrored:
+            anchor = _joint_on_other_side(pairs, program, t.anchor_member, t.anchor)
+        offset = _offset(program, pairs, t, control, anchor, glass)
+        wanted = (t.member, control, t.anchor_member, anchor, t.position, t.rotation)
+        there = [x for x in tethers
+                 if (x.member, x.control, x.anchor_member, x.anchor, x.position, x.rotation) == wanted
+                 and (offset is None or _tied_alike(_reach(program, x), offset))]  # fmt: skip
+        if not there:
+            taken = {x.name for x in tethers if (x.member, x.control) == (t.member, control)}
+            name = next(n for n in (t.name, *(f"{t.name} {k}" for k in range(2, 1000))) if n not in taken)
+            tied = None if offset is None else tuple(map(float, offset))
+            there = [replace(t, name=name, control=control, anchor=anchor, offset=tied)]  # type: ignore[arg-type]
+            tethers += there
+        renamed[t.member, t.control, t.name] = there[0].name
+    return tuple(tethers), renamed
+
+
+def _switches(
+    program: Program, pairs: dict[tuple[str, str], Bound], renamed: dict[tuple[str, str, str], str]
+) -> dict[str, Curve]:
+    """What drives and what is followed, as it is on the other side."""
+    found: dict[str, Curve] = {}
+    for id, other in pairs.items():
+        bound = program.bounds[id]
+        for (control, name), c in bound.own.items():
+            if c not in bound.switches or not len(program.curve(c)):
+                continue
+            there = (
+                _joint_on_other_side(pairs, program, id[0], control) if control != bound.part.name else other.part.name
+            )
+            tether, dot, what = name.rpartition(".")
+            on_other_side = f"{renamed[id[0], control, tether]}.{what}" if dot else name
+            found[f"{id[0]}/{there}.{on_other_side}"] = program.curve(c)
+    return found
+
+
+def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass: _Glass) -> dict[str, Curve]:
+    """A part's curves on the other side: every system that keys make, its keys at the same times."""
+    found: dict[str, Curve] = {}
+    names = now.channel_names()
+    # Where what is followed changes, keys are split; a follow that stays behind needs other values than before.
+    changes = program.key_times(bound.weight_channels) if bound.weight_channels else np.empty(0)
+    rests = [m.skeleton.rest_pose[1] for m in (bound.member, other.member)]
+    index = [m.skeleton.index for m in (bound.member, other.member)]
+    breaks = program.key_times()
+
+    for system in bound.keyed_systems:
+        one, two = bound.systems[system], other.systems[system]
+        target = system_target(now, other, system)
+
+        def poses(at: Floats, side: Ints, system: str = system, target: object = target) -> Poses:
+            # The joints as this system holds them, whichever drives: idle keys are mirrored too.
+            alone: dict[int, float | Floats] = {**bound.drive_to(system)}
+            was = program.evaluate(at, side, overrides=alone, only=bound.nodes)
+            reached = now.evaluate(at, side, only=now.fit_nodes([other]))
+            shown = glass.at(at, side)
+            for k, joint in enumerate(bound.part.joints):
+                to = other.part.joints[k]
+                reached.pos[:, other.nodes[k]] = shown.place(was.pos[:, bound.nodes[k]])
+                reached.rot[:, other.nodes[k]] = shown.turn(
+                    was.rot[:, bound.nodes[k]], rests[0][index[0][joint]], rests[1][index[1][to]]
+                )
+            return reached
+
+        motion = Motion(now, poses, lambda t: FINE * steps(breaks, t), between=False)
+        times = np.unique(np.concatenate([*(program.curve(int(c)).times for c in one.channels), changes]))
+        if not len(times):
+            times = np.array([float(program.take.first)])
+        near = now.now(float(times[0]), two.channels)
+        fitted = fit_along(motion, target, times, np.ones(len(times), dtype=bool), near)
+        for group in _groups(program, one.channels):
+            curves = [program.curve(int(one.channels[k])) for k in group]
+            made = [
+                _signed(c, fitted.values[:, k], times, bool(one.stepped[k])) for k, c in zip(group, curves, strict=True)
+            ]
+            if any(m is None for m in made):
+                # The values of one are made of those of all: they are keyed together.
+                at = np.unique(np.concatenate([*(c.times for c in curves), changes, times[:1]]))
+                made = [
+                    _fitted(
+                        c, fitted.values[:, k], fitted.slopes[:, k], times, at, float(program.defaults[one.channels[k]])
+                    )
+                    for k, c in zip(group, curves, strict=True)
+                ]
+            found |= {names[two.channels[k]]: m for k, m in zip(group, made, strict=True) if m is not None and len(m)}
+    for c, there in _lengths(bound, other):
+        if len(program.curve(c)):
+            found[names[there]] = program.curve(c)
+    return found
+
+
+def _lengths(bound: Bound, other: Bound) -> list[tuple[int, int]]:
+    """Length channels of a part and of the one on the other side that need no change: those along a joint's own bone."""
+    return [
+        (int(a), int(b))
+        for one, two in zip(bound.moving, other.moving, strict=True)
+        for a, b in zip(one, two, strict=True)
+        if a >= 0 and b >= 0
+    ]
+
+
+def _groups(program: Program, channels: Ints) -> list[list[int]]:
+    """Channels of a system that make one place or one rotation together, by their numbers in it."""
+    found: dict[tuple[str, str], list[int]] = {}
+    for k, c in enumerate(channels):
+        info = program.info[int(c)][2]
+        joint, _, axis = info.name.rpartition(".")
+        what = axis[0] if axis in (*TRANSLATION, *ROTATION) else axis
+        found.setdefault((f"{info.control} {joint}", what), []).append(k)
+    return list(found.values())
+
+
+def _signed(kept: Curve, values: Floats, times: Floats, stepped: bool) -> Curve | None:
+    """The curve itself or its negative, and a constant, where that is what was fitted; None elsewhere. values (2, T)."""
+    if stepped or not len(kept):
+        return kept if stepped or not np.abs(values).max(initial=0.0) > SAME else None
+    every = np.stack([sample(kept, times, side) for side in (LEAVING, ARRIVING)])
+    for sign in (1.0, -1.0):
+        more = values - sign * every
+        if np.ptp(more) <= SAME:
+            numbers = kept.numbers.copy()
+            numbers[:, 1:] *= sign
+            # A constant of rounding alone is none: mirrored twice, a key is what it was, to the bit.
+            if abs(more.mean()) > SAME:
+                numbers[:, 1:3] += more.mean()
+            return Curve(numbers, kept.marks.copy())
+    return None
+
+
+def _fitted(kept: Curve, values: Floats, slopes: Floats, times: Floats, at: Floats, default: float) -> Curve:
+    """Keys at these times with fitted values and slopes; kinds, tags and locks where a curve has keys. (2, T) each."""
+    for t in at:
+        kept = insert(kept, float(t), default)
+    where = np.searchsorted(times, kept.times)
+    numbers = kept.numbers.copy()
+    numbers[:, 1], numbers[:, 2] = values[ARRIVING, where], values[LEAVING, where]
+    smooth = kept.marks[:, 0] != STEPPED
+    numbers[smooth, 3], numbers[smooth, 4] = slopes[ARRIVING, where][smooth], slopes[LEAVING, where][smooth]
+    whole = np.abs(numbers[:, 1] - numbers[:, 2]) <= 1e-12
+    numbers[whole, 1] = numbers[whole, 2]
+    return Curve(numbers, kept.marks.copy())
+
+
+def _capture(program: Program, member: Member, pairs: dict[tuple[str, str], Bound], glass: _Glass) -> Capture:
+    """A capture as the mirror shows it: the motion of each joint on its partner."""
+    own = program.take.captures[member.id]
+    at = own.first + own.step * np.arange(float(len(own.offsets)))
+    index = member.skeleton.index
+    alone: dict[int, float | Floats] = {}
+    for b in program.bounds.values():
+        if b.member.id == member.id:
+            alone |= b.drive_to(list(b.systems)[-1])
+            # The samples themselves, without what is adjusted on top.
+            alone |= {int(c): 0.0 for c in b.systems[list(b.systems)[-1]].channels}
+    nodes = program.joints([member.id])[1]
+    poses = program.evaluate(at, overrides=alone, only=nodes)
+    shown = glass.at(at)
+    pos, rot = np.empty((len(at), len(nodes), 3)), np.empty((len(at), len(nodes), 4))
+    rests = member.skeleton.rest_pose[1]
+    for id, other in pairs.items():
+        if id[0] != member.id:
+            continue
+        for one, two in zip(program.bounds[id].part.joints, other.part.joints, strict=True):
+            j, to = index[one], index[two]
+            pos[:, to] = shown.place(poses.pos[:, nodes[j]])
+            rot[:, to] = shown.turn(poses.rot[:, nodes[j]], rests[j], rests[to])
+    offsets, turns = np.empty_like(pos), np.empty_like(rot)
+    to_local(np.array(member.skeleton.parents, dtype=np.int64), pos, rot, offsets, turns)
+    for k in range(1, len(turns)):
+        turns[k, np.sum(turns[k] * turns[k - 1], axis=-1) < 0.0] *= -1.0
+    return Capture(offsets, turns, own.first, own.step)
+
+
+def _between(old: Curve, new: Curve, first: float, last: float, default: float) -> Curve:
+    """A curve that is the new one from first to last and the old one elsewhere."""
+    inside = insert(insert(new, first, default), last, default)
+    keys: list[Key] = [k for k in inside.all_keys() if first <= k.time <= last]
+    return over(old, keys, first, last, default)
+
+
+@offered
+class MirrorTake(Operation):
+    """Mirrors bodies and what they hold."""
+
+    id = "mirror"
+    label = "Mirror"
+    applies = "parts"
+    help = "The whole body, and what it holds, on the other side: systems, follows and keys change sides."
+    choices = (
+        Choice(
+            "what", "mirrored", "options", "all", (("all", "bodies and props"), ("body", "this body alone")),
+            help="Set pieces stay where they are.",
+        ),
+        Choice(
+            "plane", "across", "options", "stage", (("stage", "what it stands on"), ("own", "its own heading")),
+            help="The plane stands upright in the body at the first frame.",
+        ),
+    )  # fmt: skip
+
+    def offered_for(self, bound: Bound) -> bool:
+        return bound.member.kind == "character"
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        c = self.chosen(asked)
+        check_parts(program, asked.parts)
+        bodies = [m for m, _ in asked.parts if program.scene.member(m).kind == "character"]
+        if not bodies:
+            raise CoreError("Choose a part of a body to mirror.")
+        props = [m.id for m in program.scene.members if m.kind != "set"] if c["what"] == "all" else []
+        members = tuple(dict.fromkeys([*bodies, *props]))
+        take, proof = apply(program, Mirror(members, asked.first, asked.last, c["plane"]))
+        names = ", ".join(program.scene.member(m).name for m in members)
+        return Outcome(take, proof, f"Mirror {names}, {stretch_words(asked.first, asked.last)}")
