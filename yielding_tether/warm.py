@@ -7,7 +7,11 @@ import numpy as np
 from .core.cast import Member
 from .core.findings import find_all
 from .core.fitting import fit
+from .core.operations.bake import Bake
+from .core.operations.bake import apply as bake
 from .core.operations.handover import Handover, apply
+from .core.operations.mirror import Mirror
+from .core.operations.mirror import apply as mirror
 from .core.operations.pose import Drag
 from .core.operations.pose import apply as apply_pose
 from .core.parts import ChainPart, FreePart
@@ -35,6 +39,8 @@ def warm() -> None:
     captured.evaluate(np.arange(0.0, 20.0, 0.5))
     part = next(b.id for b in captured.bounds.values() if len(b.keyed_systems) > 1)
     apply(captured, Handover((part,), "ik", 5.0, 10.0, keys="every"))
+    bake(captured, Bake((part,), "ik", 5.0, 10.0))
+    mirror(captured, Mirror(("body",), 0.0))
     _tail()
 
 
