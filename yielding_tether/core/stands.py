@@ -51,7 +51,7 @@ def find_stands(program: Program) -> list[Stand]:
     poses = program.evaluate(frames)
     found = []
     for bound, control in ends:
-        node, label = _anchor(program, bound, control)
+        node, label = anchor_of(program, bound, control)
         joint = control.control.rests_on
         place = poses.pos[:, program.nodes[bound.member.id, joint]]
         at, turn = poses.pos[:, node], poses.rot[:, node]
@@ -64,7 +64,7 @@ def find_stands(program: Program) -> list[Stand]:
     return found
 
 
-def _anchor(program: Program, bound: Bound, control: BoundControl) -> tuple[int, str]:
+def anchor_of(program: Program, bound: Bound, control: BoundControl) -> tuple[int, str]:
     """What a control follows most over the take: its node and its name."""
     best, node, label = 0.0, program.world, "the world"
     at = program.take.frames[:: max(1, len(program.take.frames) // 64)]

@@ -1,0 +1,105 @@
+"""Holds of hands and feet: no slip and no turn on what they stand on, between frames too; eased after; nothing else moves."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+
+from yielding_tether.core.curves import ARRIVING, LEAVING
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.operations import OPERATIONS, Asked, run
+from yielding_tether.core.operations.plant import Plant, apply
+from yielding_tether.core.program import Program
+from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
+
+from .test_bake import crossing
+from .test_findings import clean
+
+
+def slip(
+    program: Program, part: tuple[str, str], joint: str, on: str, first: float, last: float
+) -> tuple[float, float]:
+    """Metres and radians by which a joint leaves its place on something, at quarter-frames."""
+    at = np.append(np.arange(first, last, 0.25), last)
+    side = np.where(at == last, ARRIVING, LEAVING)
+    poses = program.evaluate(at, side)
+    node = program.nodes[part[0], joint]
+    pos, rot = poses.pos[:, node], poses.rot[:, node]
+    if on != "world":
+        base = program.nodes[tuple(on.split("/"))]
+        back = inverse(poses.rot[:, base])
+        pos, rot = rotate(back, pos - poses.pos[:, base]), multiply(back, rot)
+    return float(np.linalg.norm(pos - pos[0], axis=1).max()), float(rotation_distance(rot, rot[:1]).max())
+
+
+class Holds(unittest.TestCase):
+    def check(self, program: Program, part: tuple[str, str], joint: str, on: str, first: float, last: float) -> None:
+        take, proof = apply(program, Plant((part,), on, first, last, 6.0))
+        after = program.on(take)
+        place, turn = slip(after, part, joint, on, first, last)
+        self.assertLess(place, 1e-4)
+        self.assertLess(turn, np.radians(0.01))
+        before = slip(program, part, joint, on, first, last)
+        self.assertIn(f"slips {1000 * place:.2f} mm", proof.sentence)
+        self.assertIn(f"(was {1000 * before[0]:.1f} mm and {np.degrees(before[1]):.1f}°)", proof.sentence)
+        at = np.arange(0, 2 * program.take.last + 1) / 2.0
+        a, b = program.evaluate(at), after.evaluate(at)
+        off = np.linalg.norm(a.pos[:, program.joints()[1]] - b.pos[:, after.joints()[1]], axis=-1).max(axis=1)
+        outside = (at < first - 1.0) | (at >= min(last + 6.0, program.take.last + 1.0))
+        self.assertLess(float(off[outside].max(initial=0.0)), 1e-9)
+        self.assertTrue(proof.unchanged_outside)
+        # Nothing jumps where the hold begins and ends, nor where it has faded.
+        for t in (first, last, last + 6.0):
+            if t <= program.take.last:
+                x, y = (after.evaluate([t], side).pos[0, after.bounds[part].nodes] for side in (ARRIVING, LEAVING))
+                self.assertLess(float(np.abs(x - y).max()), 1e-6, t)
+
+    def test_a_captured_foot_stands(self) -> None:
+        program = crossing()
+        self.check(program, ("body", "leg.L"), "foot.L", "world", 20.0, 50.0)
+        self.check(program, ("body", "leg.R"), "foot.R", "world", 80.0, 96.0)
+        self.check(program, ("body", "leg.L"), "foot.L", "world", 100.0, 120.0)
+
+    def test_a_hand_holds_the_rail_of_a_rocking_deck(self) -> None:
+        program = clean(0)
+        self.check(program, ("marl", "arm.R"), "hand.R", "rail/rail", 120.0, 160.0)
+        self.check(program, ("marl", "leg.R"), "foot.R", "deck/deck", 90.0, 100.0)
+
+    def test_what_was_eased_fades_steadily(self) -> None:
+        program = crossing()
+        take, _ = apply(program, Plant((("body", "leg.L"),), "world", 20.0, 50.0, 8.0))
+        at = np.arange(50.0, 58.25, 0.25)
+        node = program.nodes["body", "foot.L"]
+        off = np.linalg.norm(program.evaluate(at).pos[:, node] - program.on(take).evaluate(at).pos[:, node], axis=1)
+        self.assertGreater(float(off[0]), 1e-3)
+        self.assertTrue(np.all(np.diff(off) <= 1e-4))
+        self.assertLess(float(off[-1]), 1e-6)
+
+    def test_a_place_out_of_reach_is_told(self) -> None:
+        _, proof = apply(crossing(), Plant((("body", "arm.L"),), "world", 30.0, 60.0))
+        self.assertIn("does not reach its place", proof.sentence)
+
+    def test_what_cannot_be_done_says_so(self) -> None:
+        program = crossing()
+        for asked, words in (
+            (Plant((("body", "spine"),), "world", 10.0, 20.0), "no control that can hold on"),
+            (Plant((("body", "leg.L"),), "world", 10.0, 10.0), "last frame after its first"),
+            (Plant((("body", "leg.L"),), "body/foot.L", 10.0, 20.0), "follow one another in a loop"),
+            (Plant((("body", "leg.L"),), "moon", 10.0, 20.0), "can be followed"),
+        ):
+            with self.assertRaisesRegex(CoreError, words):
+                apply(program, asked)
+
+    def test_it_is_offered_for_limbs_and_suggests_what_they_stand_on(self) -> None:
+        program = clean(0)
+        plant = OPERATIONS["plant"]
+        able = [b.part.name for b in program.bounds.values() if plant.offered_for(b)]
+        self.assertEqual(sorted(able), ["arm.L", "arm.R", "leg.L", "leg.R"])
+        self.assertEqual(plant.suggest(program, (("marl", "leg.R"),), 90.0, 100.0, {}), {"on": "deck/deck"})
+        outcome = run(program, "plant", Asked((("marl", "leg.R"),), 90.0, 100.0, {"on": "deck/deck"}))
+        self.assertEqual(outcome.label, "Plant right leg on Deck, frames 90 to 100")
+
+
+if __name__ == "__main__":
+    unittest.main()
