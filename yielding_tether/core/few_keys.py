@@ -22,9 +22,9 @@ BENDS = (0.0, -0.3, 0.3, -0.8, 0.8)
 #: Most frames between two keys.
 LONGEST = 120
 #: How often the channels are held tighter or looser.
-ROUNDS = 10
+ROUNDS = 12
 #: How often it is tried with fewer once it will do.
-MORE = 2
+MORE = 3
 #: How many times on both sides are held tighter with one that strays.
 SPREAD = 1
 
@@ -81,9 +81,11 @@ def choose(
     """
     made, count, first = dense, sum(map(len, dense.values())), ROUNDS
     share, stay = np.full(len(fixed), 0.7), fixed.copy()
+    # How tight is found with the motion's own slopes, at a fraction of the cost; then slopes are chosen too.
+    bends: Sequence[float] = BENDS[:1]
     for k in range(ROUNDS):
         tried = {
-            n: thinned(c, middles[n], stay, share * reach[n])
+            n: thinned(c, middles[n], stay, share * reach[n], bends)
             if n in middles and not np.any(c.marks[:-1, 0] == STEPPED)
             else c
             for n, c in dense.items()
@@ -94,10 +96,12 @@ def choose(
             made, count, first = tried, size, min(first, k)
         if k >= first + MORE:
             break
+        if off.max() <= 1.0 or k >= ROUNDS - MORE - 1:
+            bends = BENDS
         # What a channel may stray at a time bounds what it does there: where joints stray too far, less will do.
         around = maximum_filter1d(off, 2 * SPREAD + 1)
         if k >= ROUNDS // 2 and made is dense:
             stay |= maximum_filter1d((off > 1.0).astype(float), 5) > 0.0
-        loosest = 1.0 if off.max() > 1.0 else 1.3
+        loosest = 1.0 if off.max() > 1.0 else 1.15
         share *= np.clip(0.9 / np.maximum(around, 1e-3), 0.2, loosest)
     return made
