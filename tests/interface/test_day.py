@@ -199,17 +199,22 @@ class Judging(Pages):
             number: int = page.evaluate(what)
             return number
 
+        def becomes(what: str, how: str) -> None:
+            # On a busy machine a picture may take its time.
+            page.wait_for_function(f"() => ({what})() {how}", timeout=30_000)
+
         drawn = settled(triangles)
         page.keyboard.press("b")
-        self.assertLess(settled(triangles), drawn / 2)
+        becomes(triangles, f"< {drawn / 2}")
         page.keyboard.press("b")
+        becomes(triangles, f">= {drawn / 2}")
         was = settled(lines)
         page.keyboard.press("y")
-        self.assertGreater(settled(lines), was + 60)
+        becomes(lines, f"> {was + 60}")
         page.keyboard.press("y")
         page.keyboard.press("p")
         self.to_frame(page, 100)
-        self.assertGreater(settled(lines), 0)
+        becomes(lines, "> 0")
         expect(page.get_by_role("button", name="pin 1")).to_be_visible()
         for key in "12345":
             page.keyboard.press(key)
