@@ -129,6 +129,14 @@ class OfACapture(unittest.TestCase):
         self.assertTrue(proof.unchanged_outside)
         self.assertEqual([f for f in find_all(program.on(take)) if f.kind != "speed"], [])
 
+    def test_baked_twice_it_has_the_keys_that_it_had(self) -> None:
+        leg = Bake((("body", "leg.L"),), "ik", 0.0)
+        once, _ = apply(crossing(), leg)
+        twice, proof = apply(crossing().on(once), leg)
+        for name, kept in once.curves.items():
+            self.assertEqual(kept.times.tolist(), twice.curves[name].times.tolist(), name)
+        self.assertLess(proof.departure_place.value, 1e-6)
+
     def test_a_larger_tolerance_needs_fewer_keys(self) -> None:
         program = crossing()
         counts = []

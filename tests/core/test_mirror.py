@@ -3,19 +3,25 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
-from yielding_tether.core.curves import LEAVING
+from yielding_tether.core.cast import Member
+from yielding_tether.core.curves import LEAVING, Key, curve, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.mirror import Mirror, apply
+from yielding_tether.core.parts import FreePart, LimbPart, Part
 from yielding_tether.core.program import Program
+from yielding_tether.core.skeleton import Joint, Skeleton
+from yielding_tether.core.takes import Scene
 from yielding_tether.core.transforms import Floats
 
 from .test_bake import crossing
 from .test_findings import clean
+from .worlds import limb_member, random_take
 
 EVERY = {"marl", "rope", "lantern"}
 
@@ -165,6 +171,63 @@ class OfACapture(unittest.TestCase):
         del proof
         with self.assertRaisesRegex(CoreError, "only be mirrored as a whole"):
             apply(program, Mirror(("body",), 10.0, 50.0))
+
+
+def pair(rng: np.random.Generator) -> Member:
+    """A body with a limb on each side, one as a mirror across x shows the other, whose bones change their lengths."""
+    one = limb_member(rng, moves=True)
+    joints = [Joint("root", -1, (0.0, 1.0, 0.0))]
+    parts: list[Part] = [FreePart("root", "root", "root")]
+    limb = next(p for p in one.parts if isinstance(p, LimbPart))
+    for side, sign, tag in (("left", 1.0, ".L"), ("right", -1.0, ".R")):
+        for k, name in enumerate(limb.joints):
+            bone = one.skeleton.joints[one.skeleton.index[name]]
+            x, y, z = bone.offset
+            q = bone.rest
+            at = (sign * x + (0.2 * sign if k == 0 else 0.0), y, z)
+            joints.append(
+                Joint(name + tag, 0 if k == 0 else len(joints) - 1, at, (q[0], sign * q[1], sign * q[2], q[3]))
+            )
+        h = limb.hinge
+        hinge = h if sign > 0 else (h[0], -h[1], -h[2])
+        names = tuple(n + tag for n in limb.joints)
+        parts.append(replace(limb, name=f"limb{tag}", label=f"{side} limb", side=side, hinge=hinge, joints=names))
+    return Member("body", "Body", "character", Skeleton(tuple(joints)), tuple(parts))
+
+
+class Lengths(unittest.TestCase):
+    def test_what_lengthens_one_side_lengthens_the_other(self) -> None:
+        for seed in range(6):
+            rng = np.random.default_rng(seed)
+            member = pair(rng)
+            program = Program(Scene("pair", (member,)), random_take(rng, (member,), kinds=(2,)))
+            mirrored = program.on(apply(program, Mirror(("body",), 0.0))[0])
+            at = np.arange(0.0, 61.0)
+            root = program.evaluate([0.0]).pos[0, program.nodes["body", "root"]]
+            want = reflection(program, "body", at, None, root)
+            off = np.linalg.norm(want - mirrored.evaluate(at).pos[:, mirrored.joints(["body"])[1]], axis=-1)
+            # Everything turns and lengthens as in a mirror, the root too: it stands in the plane and maps by signs.
+            self.assertLess(float(off.max()), 1e-6, seed)
+
+
+class Locks(unittest.TestCase):
+    def test_locked_keys_are_not_touched_and_adjustments_come_along(self) -> None:
+        program = clean(0)
+        kept = program.take.curves["marl/head.ry"]
+        locked = program.with_curves({"marl/head.ry": put(kept, [kept.key(3)._replace(lock=1)])})
+        with self.assertRaisesRegex(CoreError, "head.ry at frame .* is locked: unlock it"):
+            apply(locked, Mirror(("marl",), 0.0))
+        program = crossing()
+        channel = program.channel_names()[program.bounds["body", "neck"].systems["captured"].channels[0]]
+        adjusted = program.with_curves(
+            {channel: curve([Key(10.0, 0.0, 0.0), Key(20.0, 0.3, 0.3), Key(30.0, 0.0, 0.0)])}
+        )
+        mirrored = adjusted.on(apply(adjusted, Mirror(("body",), 0.0))[0])
+        at = np.arange(0.0, 121.0)
+        root = program.evaluate([0.0]).pos[0, program.joints(["body"])[1][0]]
+        want = reflection(adjusted, "body", at, None, root)
+        off = np.linalg.norm(want - mirrored.evaluate(at).pos[:, mirrored.joints(["body"])[1]], axis=-1)
+        self.assertLess(float(off.max()), 1e-6)
 
 
 class Asking(unittest.TestCase):

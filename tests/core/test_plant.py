@@ -6,7 +6,7 @@ import unittest
 
 import numpy as np
 
-from yielding_tether.core.curves import ARRIVING, LEAVING
+from yielding_tether.core.curves import ARRIVING, LEAVING, insert, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.operations.plant import Plant, apply
@@ -75,6 +75,15 @@ class Holds(unittest.TestCase):
         self.assertGreater(float(off[0]), 1e-3)
         self.assertTrue(np.all(np.diff(off) <= 1e-4))
         self.assertLess(float(off[-1]), 1e-6)
+
+    def test_a_locked_key_where_it_fades_is_refused(self) -> None:
+        program = clean(0)
+        names = program.channel_names()
+        name = names[program.bounds["marl", "leg.R"].controls["leg.R.ik"].channels[0]]
+        kept = insert(program.curve(program.channels[name]), 103.0, 0.0)
+        locked = program.with_curves({name: put(kept, [kept.key(kept.find(103.0) or 0)._replace(lock=1)])})
+        with self.assertRaisesRegex(CoreError, "at frame 103 is locked: unlock it"):
+            apply(locked, Plant((("marl", "leg.R"),), "deck/deck", 90.0, 100.0, 6.0))
 
     def test_a_place_out_of_reach_is_told(self) -> None:
         _, proof = apply(crossing(), Plant((("body", "arm.L"),), "world", 30.0, 60.0))

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from tests.depth import DEPTH
-from yielding_tether.core.curves import ARRIVING, LEAVING
+from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError, LoopError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import Asked, run
@@ -188,6 +188,24 @@ class Dropping(unittest.TestCase):
             self.assertLess(float(rotation_distance(a[1], b[1]).max()), 1e-6)
             with self.assertRaisesRegex(CoreError, "follows nothing in this take"):
                 run(after, "untether", Asked((("arm", "limb"),), 0.0, None))
+
+
+class Dialled(unittest.TestCase):
+    def test_a_follow_that_is_dialled_in_and_out_is_dropped_whole(self) -> None:
+        program = world(1)
+        take, _ = apply(program, Retether((("arm", "limb"),), "raft/raft", 20.0, 40.0))
+        (tether,) = take.tethers
+        for times in ((20.0, 30.0, 40.0), (20.4, 30.0, 39.7), (20.0, 30.0, 60.0)):
+            dial = curve([Key(t, v, v, 0.0, 0.0, SMOOTH) for t, v in zip(times, (0.0, 0.8, 0.0), strict=True)])
+            before = program.on(take).with_curves(
+                {tether.weight_channel("position"): dial, tether.weight_channel("rotation"): dial}
+            )
+            dropped, proof, _ = run(before, "untether", Asked((("arm", "limb"),), 0.0, None))
+            self.assertEqual(dropped.tethers, ())
+            self.assertTrue(proof.unchanged_outside, proof.sentence)
+            at = np.arange(0.0, 61.0)
+            a, b = (placed(p, "arm", "limb.ik", at) for p in (before, program.on(dropped)))
+            self.assertLess(float(np.abs(a[0] - b[0]).max()), 1e-6)
 
 
 class Lantern(unittest.TestCase):

@@ -281,8 +281,7 @@ def _few(
     names = program.channel_names()
     mine = {names[c]: k for k, c in enumerate(target.channels)}
     half = 0.5 * (times[1:] + times[:-1])
-    own = np.unique(np.concatenate([program.curve(c).times for c in target.channels] or [np.empty(0)]))
-    fixed = np.isin(times, own)
+    fixed = {names[c]: np.isin(times, program.curve(c).times) for c in target.channels}
     near = program.now(float(half[0]), target.channels)
     between = held(target.mine, target.fit(motion.poses(half, np.zeros(len(half), dtype=np.int64)), near))
     inside = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in keyed.items()}
@@ -307,9 +306,7 @@ def _few(
 
     def measured(tried: Curves) -> Floats:
         now = program.with_curves({**old, **whole(tried)}).evaluate(at, overrides=overrides, only=nodes)
-        place = np.linalg.norm(now.pos[:, nodes] - wanted.pos[:, nodes], axis=-1).max(axis=1) / tolerance[0]
-        turn = rotation_distance(now.rot[:, nodes], wanted.rot[:, nodes]).max(axis=1) / tolerance[1]
-        off = np.maximum(place, turn)
+        off = _apart(now, wanted, nodes, tolerance)
         # Frames and half-frames are judged; each time answers for what lies halfway to its neighbours too.
         middle = np.where(2.0 * half == np.round(2.0 * half), off[1::2], 0.0)
         found: Floats = np.maximum(off[::2], np.maximum(np.append(middle, 0.0), np.append(0.0, middle)))
@@ -317,6 +314,14 @@ def _few(
 
     chosen = choose(dense, middles, fixed, {names[c]: r for c, r in zip(target.channels, reach, strict=True)}, measured)
     return whole(chosen)
+
+
+def _apart(a: Poses, b: Poses, nodes: Ints, tolerance: tuple[float, float]) -> Floats:
+    """(F,) how far the worst of these joints is from where it is in other poses, in tolerances of place or of turn."""
+    place = np.linalg.norm(a.pos[:, nodes] - b.pos[:, nodes], axis=-1).max(axis=1) / tolerance[0]
+    turn = rotation_distance(a.rot[:, nodes], b.rot[:, nodes]).max(axis=1) / tolerance[1]
+    found: Floats = np.maximum(place, turn)
+    return found
 
 
 def _spliced(kept: Curve, part: Curve, inside: np.ndarray) -> Curve:
@@ -340,9 +345,7 @@ def _reaches(
             found.append(np.ones(len(at)))
             continue
         now = program.evaluate(at, overrides={**overrides, int(c): values[k] + step}, only=nodes)
-        place = np.linalg.norm(now.pos[:, nodes] - was.pos[:, nodes], axis=-1).max(axis=1) / tolerance[0]
-        turn = rotation_distance(now.rot[:, nodes], was.rot[:, nodes]).max(axis=1) / tolerance[1]
-        found.append(step / np.maximum(np.maximum(place, turn), 1e-9))
+        found.append(step / np.maximum(_apart(now, was, nodes, tolerance), 1e-9))
     return found
 
 
@@ -415,9 +418,7 @@ def _beyond(
     # What hangs from the part, or follows it, is to stay within the tolerance too.
     nodes = judged.nodes
     was, now = judged.program.evaluate(at, only=nodes), after.evaluate(at, overrides=overrides, only=nodes)
-    place = np.linalg.norm(now.pos[:, nodes] - was.pos[:, nodes], axis=-1).max(axis=1) / tolerance[0]
-    turn = rotation_distance(now.rot[:, nodes], was.rot[:, nodes]).max(axis=1) / tolerance[1]
-    off = np.maximum(place, turn)
+    off = _apart(now, was, nodes, tolerance)
     segment = np.searchsorted(times, at) - 1
     found = []
     for k in np.unique(segment[off > 1.0]):

@@ -69,23 +69,25 @@ def thinned(
 def choose(
     dense: dict[str, Curve],
     middles: dict[str, Floats],
-    fixed: np.ndarray,
+    fixed: dict[str, np.ndarray],
     reach: dict[str, Floats],
     measured: Callable[[dict[str, Curve]], Floats],
 ) -> dict[str, Curve]:
     """Thins several curves together, to the fewest keys with which the joints stay where they may.
 
-    `reach`: how far each may stray alone, at each of T times; `measured`: (T,) how far the joints stray about each time, as
-    a share of what is allowed. Where they stray too far the channels are held tighter, where they need not be, looser;
-    where nothing helps, the dense keys stay. Curves that step, and those without middles, are left as they are.
+    `fixed`: which of its T keys each keeps; `reach`: how far each may stray alone, at each of the times; `measured`: (T,)
+    how far the joints stray about each time, as a share of what is allowed. Where they stray too far the channels are held
+    tighter, where they need not be, looser; where nothing helps, the dense keys stay. Curves that step, and those without
+    middles, are left as they are.
     """
     made, count, first = dense, sum(map(len, dense.values())), ROUNDS
-    share, stay = np.full(len(fixed), 0.7), fixed.copy()
+    size = max(map(len, fixed.values()))
+    share, stay = np.full(size, 0.7), np.zeros(size, dtype=bool)
     # How tight is found with the motion's own slopes, at a fraction of the cost; then slopes are chosen too.
     bends: Sequence[float] = BENDS[:1]
     for k in range(ROUNDS):
         tried = {
-            n: thinned(c, middles[n], stay, share * reach[n], bends)
+            n: thinned(c, middles[n], stay | fixed[n], share * reach[n], bends)
             if n in middles and not np.any(c.marks[:-1, 0] == STEPPED)
             else c
             for n, c in dense.items()

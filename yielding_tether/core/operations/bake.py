@@ -23,7 +23,7 @@ from ..proof import Proof, prove
 from ..rig import Bound
 from ..takes import Take
 from ..transforms import Floats, Ints, inverse, rotate
-from .handover import TOLERANCE, refuse_locked
+from .handover import TOLERANCE, refuse_locked, tolerance_of
 from .operation import (
     Asked,
     Choice,
@@ -33,6 +33,7 @@ from .operation import (
     Value,
     check_parts,
     check_stretch,
+    check_tolerance,
     labels,
     offered,
     stretch_words,
@@ -61,14 +62,11 @@ def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
     first, last = check_stretch(program.take, asked.first, asked.last)
     if first == last:
         raise CoreError("A bake needs a last frame after its first.")
-    if not (min(asked.tolerance) > 0.0 and np.isfinite(asked.tolerance).all()):
-        raise CoreError("A tolerance must be above zero.")
+    check_tolerance(asked.tolerance)
     bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
     now = program
-    left = [b.id for b in bounds]
     for bound in bounds:
-        left.remove(bound.id)
-        now = _bake(program, now, bound, _system(bound, asked.to), asked, first, last, left)
+        now = _bake(program, now, bound, _system(bound, asked.to), asked, first, last)
     now.check_loops()
     within = asked.tolerance if asked.keys == "few" else None
     return now.take, prove("bake", program, now, first, last, tolerance=within)
@@ -85,11 +83,8 @@ def _system(bound: Bound, wanted: str) -> str:
     return found
 
 
-def _bake(
-    program: Program, now: Program, bound: Bound, system: str, asked: Bake, first: float, last: float,
-    left: list[tuple[str, str]],
-) -> Program:  # fmt: skip
-    """Bakes one part on top of what is baked already; `left` are those that are still to come."""
+def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake, first: float, last: float) -> Program:
+    """Bakes one part on top of what is baked already."""
     curves = dict(now.take.curves)
     open_end = last >= program.take.last
     target = system_target(now, bound, system)
@@ -98,19 +93,18 @@ def _bake(
         fence(now, curves, target.channels.tolist(), [last])
     inside = set(bound.nodes.tolist())
     around = np.array(sorted(set(target.nodes.tolist()) - inside), dtype=np.int64)
-    inside_of = set(around.tolist())
     breaks = program.key_times()
 
     def poses(at: Floats, side: Ints) -> Poses:
         # The part as it was, and around it what is there now.
         found = program.evaluate(at, side, only=target.nodes)
-        if now is not program and len(around):
+        if now is not program and bound.above[0] in around:
             base = now.evaluate(at, side, only=around)
             above, begin = int(bound.above[0]), int(bound.nodes[0])
             # The part moves along with where it begins: to reach for its old end would bend a limb that is all but straight.
             local = rotate(inverse(found.rot[:, above]), found.pos[:, begin] - found.pos[:, above])
             shift = base.pos[:, above] + rotate(base.rot[:, above], local) - found.pos[:, begin]
-            found.pos[:, bound.nodes] += shift[:, None] * (above in inside_of)
+            found.pos[:, bound.nodes] += shift[:, None]
             found.pos[:, around], found.rot[:, around] = base.pos[:, around], base.rot[:, around]
         return found
 
@@ -179,7 +173,6 @@ class BakeParts(Operation):
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
-        tolerance = (c["tolerance"] / 1000.0, float(np.radians(c["tolerance_turn"])))
-        take, proof = apply(program, Bake(asked.parts, c["to"], asked.first, asked.last, c["keys"], tolerance))
+        take, proof = apply(program, Bake(asked.parts, c["to"], asked.first, asked.last, c["keys"], tolerance_of(c)))
         said = f"Bake {labels(program, asked.parts)}, {stretch_words(asked.first, asked.last)}"
         return Outcome(take, proof, said)

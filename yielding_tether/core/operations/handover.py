@@ -13,7 +13,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import dataclass, field
 from itertools import pairwise
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
@@ -34,6 +34,7 @@ from .operation import (
     Parts,
     Value,
     check_parts,
+    check_tolerance,
     labels,
     offered,
     stretch_words,
@@ -116,8 +117,7 @@ def _range(program: Program, asked: Handover) -> tuple[float, float]:
         )
     if asked.settle < 0:
         raise CoreError("A pose can't settle over less than no frames.")
-    if not (min(asked.tolerance) > 0.0 and np.isfinite(asked.tolerance).all()):
-        raise CoreError("A tolerance must be above zero.")
+    check_tolerance(asked.tolerance)
     if first == last and last < take.last:
         raise CoreError("A handover over a range needs a last frame after its first.")
     return first, last
@@ -264,6 +264,11 @@ TOLERANCE = (
 )  # fmt: skip
 
 
+def tolerance_of(chosen: Mapping[str, Any]) -> tuple[float, float]:
+    """The tolerance that was chosen, metres and radians."""
+    return chosen["tolerance"] / 1000.0, float(np.radians(chosen["tolerance_turn"]))
+
+
 @offered
 class HandOver(Operation):
     """Hands parts over between systems."""
@@ -330,6 +335,6 @@ class HandOver(Operation):
         to = self.system(program, asked, c["to"])
         wanted = Handover(
             asked.parts, to, asked.first, asked.last, c["after"], c["keys"], c["settle"], c["speed"],
-            (c["tolerance"] / 1000.0, float(np.radians(c["tolerance_turn"]))),
+            tolerance_of(c),
         )  # fmt: skip
         return Outcome(*apply(program, wanted), describe(wanted, program))

@@ -28,6 +28,7 @@ from ..proof import Proof, prove
 from ..rig import Bound
 from ..takes import Capture, Take, Tether
 from ..transforms import Floats, Ints, inverse, multiply, rotate
+from .handover import refuse_locked
 from .operation import Asked, Choice, Operation, Outcome, check_parts, check_stretch, offered, stretch_words
 from .paste import over
 
@@ -103,6 +104,9 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
             f"{', '.join(held)} has a capture, which can only be mirrored as a whole: choose the whole take."
         )
     glass = _glass(program, lead, first, asked.plane)
+    for member in members:
+        for part in member.parts:
+            refuse_locked(program, list(program.bound(member.id, part.name).own.values()), first, last)
     pairs, notes = _pairs(program, members)
     tethers, renamed = _tethers(program, pairs, glass)
     captures = {m: _capture(program, program.scene.member(m), pairs, glass) if m in asked.members else c
@@ -322,7 +326,12 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
     index = [m.skeleton.index for m in (bound.member, other.member)]
     breaks = program.key_times()
 
-    for system in bound.keyed_systems:
+    for system in bound.systems:
+        if bound.systems[system].system.moves_alone and not any(
+            len(program.curve(int(c))) for c in bound.systems[system].channels
+        ):
+            # Nothing is adjusted: the mirrored samples are the motion.
+            continue
         one, two = bound.systems[system], other.systems[system]
         target = system_target(now, other, system)
 
@@ -361,20 +370,49 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
                     for k, c in zip(group, curves, strict=True)
                 ]
             found |= {names[two.channels[k]]: m for k, m in zip(group, made, strict=True) if m is not None and len(m)}
-    for c, there in _lengths(bound, other):
-        if len(program.curve(c)):
-            found[names[there]] = program.curve(c)
-    return found
+    return found | _lengths(program, now, bound, other, glass)
 
 
-def _lengths(bound: Bound, other: Bound) -> list[tuple[int, int]]:
-    """Length channels of a part and of the one on the other side that need no change: those along a joint's own bone."""
-    return [
-        (int(a), int(b))
-        for one, two in zip(bound.moving, other.moving, strict=True)
-        for a, b in zip(one, two, strict=True)
-        if a >= 0 and b >= 0
-    ]
+def _lengths(program: Program, now: Program, bound: Bound, other: Bound, glass: _Glass) -> dict[str, Curve]:
+    """Length channels of a part on the other side: turned from what a joint hangs from at rest to what its partner does."""
+    found: dict[str, Curve] = {}
+    names = now.channel_names()
+    flip = np.eye(3) - 2.0 * np.outer(glass.rest, glass.rest)
+    for k in range(len(bound.moving)):
+        mine, theirs = bound.moving[k], other.moving[k]
+        if mine[0] < 0 or theirs[0] < 0 or not any(len(program.curve(int(c))) for c in mine):
+            continue
+        up, down = (_rest_above(b, k) for b in (bound, other))
+        # Columns of a rotation are what it makes of the axes.
+        turn = rotate(np.tile(inverse(down), (3, 1)), rotate(np.tile(up, (3, 1)), np.eye(3)) @ flip).T
+        if np.abs(turn @ bound.offsets[k] - other.offsets[k]).max() > SAME:
+            # Bones that are not alike at rest: what lengthens one lengthens the other.
+            found |= {names[b]: program.curve(int(c)) for c, b in zip(mine, theirs, strict=True)}
+            continue
+        times = np.unique(np.concatenate([program.curve(int(c)).times for c in mine]))
+        whole = [program.curve(int(c)) for c in mine]
+        for t in times.tolist():
+            whole = [insert(c, t, 0.0) for c in whole]
+        mixed = np.einsum("ij,jtn->itn", turn, np.stack([c.numbers[:, 1:] for c in whole]))
+        for axis, c in enumerate(theirs):
+            # Where one axis alone makes another, its own keys do.
+            source = np.flatnonzero(np.abs(turn[axis]) > SAME)
+            if len(source) == 1 and abs(abs(turn[axis, source[0]]) - 1.0) <= SAME:
+                kept = program.curve(int(mine[source[0]]))
+                numbers = kept.numbers.copy()
+                numbers[:, 1:] *= np.sign(turn[axis, source[0]])
+                found[names[c]] = Curve(numbers, kept.marks.copy())
+            else:
+                found[names[c]] = Curve(np.column_stack([times, mixed[axis]]), whole[axis].marks.copy())
+    return {n: c for n, c in found.items() if len(c)}
+
+
+def _rest_above(bound: Bound, k: int) -> Floats:
+    """(4,) rest rotation of what a joint hangs from."""
+    skeleton = bound.member.skeleton
+    parent = skeleton.parents[skeleton.index[bound.part.joints[k]]]
+    rest: Floats = skeleton.rest_pose[1][parent] if parent >= 0 else np.array([0.0, 0.0, 0.0, 1.0])
+    return rest
 
 
 def _groups(program: Program, channels: Ints) -> list[list[int]]:

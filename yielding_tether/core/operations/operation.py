@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
+from math import isfinite
 from typing import Any, Literal, NamedTuple
 
 from ..clips import Clip
@@ -180,6 +181,12 @@ def check_parts(program: Program, parts: Sequence[tuple[str, str]]) -> None:
         raise CoreError("A part is named twice.")
     for member, part in parts:
         program.bound(member, part)
+
+
+def check_tolerance(tolerance: tuple[float, float]) -> None:
+    """CoreError unless a tolerance (metres, radians) can be kept."""
+    if not (min(tolerance) > 0.0 and all(map(isfinite, tolerance))):
+        raise CoreError("A tolerance must be above zero.")
 
 
 def labels(program: Program, parts: Sequence[tuple[str, str]]) -> str:

@@ -16,6 +16,7 @@ import numpy as np
 
 from ..curves import ARRIVING, EMPTY, FREE, LEAVING, STEPPED, Curve, insert, put
 from ..errors import CoreError
+from ..findings import states
 from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound
@@ -24,7 +25,7 @@ from ..systems.place import place_in
 from ..takes import Take
 from ..transforms import Floats, inverse, multiply, rotate, rotation_distance, wrap_near
 from . import handover, retether
-from .handover import Handover
+from .handover import Handover, refuse_locked
 from .operation import (
     Asked,
     Choice,
@@ -96,14 +97,10 @@ def _plant(program: Program, bound: Bound, on: str, first: float, last: float, e
     now = program
     # From a frame earlier on the control is where the limb ends: what arrives at the hold is then what is held.
     start = max(first - 1.0, float(program.take.first))
-    at = np.linspace(start, end, 33)
-    if bound.state(program.sample(at, LEAVING, bound.driver_channels)) != system:
+    refuse_locked(program, control.channels, start, end)
+    if any(s.state != system for s in states(program, bound) if s.first < end and s.last > start):
         until = None if end >= last_of_all else end
-        try:
-            now = now.on(handover.apply(now, Handover((bound.id,), system, start, until, keys="every"))[0])
-        except CoreError as error:
-            if "nothing to hand over" not in str(error):
-                raise
+        now = now.on(handover.apply(now, Handover((bound.id,), system, start, until, keys="every"))[0])
     here = now.bound(*bound.id)
     # What the motion without the hold has at its end, in the space that it is in there.
     free = now.sample([last], LEAVING, np.array(here.controls[control.control.name].channels))[:, 0]

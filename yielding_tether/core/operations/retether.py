@@ -15,7 +15,7 @@ from typing import Literal
 
 import numpy as np
 
-from ..curves import ARRIVING, EMPTY
+from ..curves import ARRIVING, EMPTY, LEAVING
 from ..errors import CoreError
 from ..express import Curves, Placing, Settling, carry, control_target, fence, hold, set_over
 from ..program import Program
@@ -23,7 +23,7 @@ from ..proof import Proof, prove
 from ..rig import Bound, BoundControl
 from ..takes import WORLD, Take, Tether
 from ..transforms import inverse, multiply, rotate
-from .handover import KEYS, TOLERANCE, refuse_locked
+from .handover import KEYS, TOLERANCE, refuse_locked, tolerance_of
 from .operation import (
     Asked,
     Choice,
@@ -33,6 +33,7 @@ from .operation import (
     Value,
     check_parts,
     check_stretch,
+    check_tolerance,
     labels,
     offered,
     stretch_words,
@@ -84,8 +85,7 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     first, last = check_stretch(program.take, asked.first, asked.last)
     if first == last and last < program.take.last:
         raise CoreError("A follow over a range needs a last frame after its first.")
-    if not (min(asked.tolerance) > 0.0 and np.isfinite(asked.tolerance).all()):
-        raise CoreError("A tolerance must be above zero.")
+    check_tolerance(asked.tolerance)
     known = {value for value, _ in anchors(program)}
     if asked.to not in known:
         raise CoreError(
@@ -225,7 +225,7 @@ class Follow(Operation):
         c = self.chosen(asked)
         wanted = Retether(
             asked.parts, c["to"], asked.first, asked.last, c["after"], c["keys"], c["offset"], c["settle"],
-            (c["tolerance"] / 1000.0, float(np.radians(c["tolerance_turn"]))),
+            tolerance_of(c),
         )  # fmt: skip
         take, proof = apply(program, wanted)
         said = f"{labels(program, asked.parts)} follows {read(program, c['to'])}"
@@ -233,17 +233,21 @@ class Follow(Operation):
 
 
 def active(program: Program, tether: Tether) -> tuple[float, float] | None:
-    """From when to when anything follows by a tether: the last frame of the take where it goes on beyond it."""
+    """From when to when anything follows by a tether, from before it is dialled in to after it is dialled out: the last frame
+    of the take where it goes on beyond it."""
     channels = np.array([program.channels[tether.weight_channel(w)] for w in _released(tether)], dtype=np.int64)
     if not len(channels):
         return None
     at = np.union1d(program.take.frames, program.key_times(channels.tolist()))
     at = at[(at >= program.take.first) & (at <= program.take.last)]
-    on = at[(program.sample(at, channels=channels) > 0.0).any(axis=0)]
+    on = np.flatnonzero(np.any([program.sample(at, side, channels) > 0.0 for side in (ARRIVING, LEAVING)], axis=(0, 1)))
     if not len(on):
         return None
-    later = at[at > on[-1]]
-    return float(on[0]), float(later[0] if len(later) else program.take.last)
+    first, last = int(on[0]), int(on[-1])
+    # Where it arrives already, it was followed since some time after the moment before.
+    arrives = bool((program.sample(at[first : first + 1], ARRIVING, channels) > 0.0).any())
+    leaves = bool((program.sample(at[last : last + 1], LEAVING, channels) > 0.0).any())
+    return float(at[max(first - arrives, 0)]), float(at[min(last + leaves, len(at) - 1)])
 
 
 def _released(tether: Tether) -> list[str]:
@@ -260,10 +264,11 @@ def drop(program: Program, part: tuple[str, str], name: str, placing: Placing) -
         there = f"it has {', '.join(t.name for t in mine)}" if mine else "it follows nothing in this take"
         raise CoreError(f"{bound.part.label} has no follow called {name!r}: {there}.")
     take = program.take
-    while (span := active(program.on(take), tether)) is not None:
+    # All at once: between the moments at which it is looked at, a weight may be anything.
+    if (span := active(program, tether)) is not None:
         last = None if span[1] >= take.last else span[1]
         asked = Retether((part,), OWN, span[0], last, "carry", placing.keys, tolerance=placing.tolerance)
-        take = apply(program.on(take), asked)[0]
+        take = apply(program, asked)[0]
     gone = {tether.weight_channel(w) for w in _released(tether)}
     curves = {n: c for n, c in take.curves.items() if n not in gone}
     take = replace(take, curves=curves, tethers=tuple(t for t in take.tethers if t != tether))
@@ -306,8 +311,7 @@ class DropFollow(Operation):
         if len(asked.parts) != 1:
             raise CoreError("Choose one part to drop a follow of.")
         which = c["which"] or self.suggest(program, asked.parts, asked.first, asked.last, {}).get("which", "")
-        tolerance = (c["tolerance"] / 1000.0, float(np.radians(c["tolerance_turn"])))
-        take, proof = drop(program, asked.parts[0], str(which), Placing(c["keys"], tolerance))
+        take, proof = drop(program, asked.parts[0], str(which), Placing(c["keys"], tolerance_of(c)))
         return Outcome(take, proof, f"Drop the follow {which} of {labels(program, asked.parts)}")
 
     def _tethers(self, program: Program, parts: Parts) -> list[Tether]:
