@@ -31,6 +31,7 @@ from ..transforms import Floats, Ints, inverse, multiply, rotate
 from .handover import refuse_locked
 from .operation import Asked, Choice, Operation, Outcome, check_parts, check_stretch, offered, stretch_words
 from .paste import over
+from .retether import free_name
 
 #: What of a fitted key may differ from the other side's, its sign apart, for the key to be carried over.
 SAME = 1e-7
@@ -289,7 +290,7 @@ def _tethers(
                  and (offset is None or _tied_alike(_reach(program, x), offset))]  # fmt: skip
         if not there:
             taken = {x.name for x in tethers if (x.member, x.control) == (t.member, control)}
-            name = next(n for n in (t.name, *(f"{t.name} {k}" for k in range(2, 1000))) if n not in taken)
+            name = free_name(t.name, t.anchor_member, taken)
             tied = None if offset is None else tuple(map(float, offset))
             there = [replace(t, name=name, control=control, anchor=anchor, offset=tied)]  # type: ignore[arg-type]
             tethers += there

@@ -138,13 +138,13 @@ def _tether(
         pos = rotate(back, here.pos[0, control.node] - here.pos[0, node])
         turn = multiply(back, here.rot[0, control.node])
         offset = (*map(float, pos), *map(float, turn))
-    name = _free_name(anchor if member != WORLD else "world", member, {t.name for t in mine})
+    name = free_name(anchor if member != WORLD else "world", member, {t.name for t in mine})
     tether = Tether(name, bound.member.id, control.control.name, member, anchor, True, True, offset)  # type: ignore[arg-type]
     tethers.append(tether)
     return tether
 
 
-def _free_name(anchor: str, member: str, taken: set[str]) -> str:
+def free_name(anchor: str, member: str, taken: set[str]) -> str:
     """A name for a follow that no other of the control has."""
     names = (anchor, f"{member} {anchor}", *(f"{anchor} {k}" for k in range(2, 1000)))
     return next(n.replace(".", " ") for n in names if n.replace(".", " ") not in taken)
