@@ -7,13 +7,18 @@ modules beside one another on the machine's cores.
 from __future__ import annotations
 
 import json
+import os
 import subprocess
 import sys
+import tempfile
 import time
+import traceback
 import unittest
 from collections import deque
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import TextIO
 
 ROOT = Path(__file__).resolve().parents[1]
 BIN = Path(sys.executable).parent
@@ -58,6 +63,8 @@ def modules() -> list[str]:
     found = sorted(ROOT.glob("tests/*/test_*.py"))
     names = [".".join(p.relative_to(ROOT).with_suffix("").parts) for p in found]
     slow = (
+        "interface.test_day",
+        "interface.test_parts",
         "interface",
         "test_limb",
         "test_findings",
@@ -78,30 +85,79 @@ def run_step(name: str) -> tuple[int, int, int, str]:
     return int(ok), int(not ok), 0, "" if ok else f"{name}\n{done.stdout}{done.stderr}"
 
 
-def run_module(name: str) -> tuple[int, int, int, str]:
-    began = time.monotonic()
-    done = subprocess.run(
-        [sys.executable, "-m", "tests.run", "--module", name], cwd=ROOT, capture_output=True, text=True, check=False
-    )
-    line = next((x for x in reversed(done.stdout.splitlines()) if x.startswith("counts ")), "")
-    passed, failed, skipped = map(int, line.split()[1:]) if line else (0, 1, 0)
-    ok = failed == 0 and done.returncode == 0
-    print(f"{'ok    ' if ok else 'FAILED'} {name}: {passed} passed in {time.monotonic() - began:.0f} s", flush=True)
-    return passed, max(failed, int(not ok)), skipped, "" if ok else f"{name}\n{done.stdout}{done.stderr}"
+class Worker:
+    """A process that runs test modules one after another: it imports, loads kernels and starts its database once."""
+
+    def __init__(self) -> None:
+        self.start()
+
+    def start(self) -> None:
+        self.process = subprocess.Popen(
+            [sys.executable, "-m", "tests.run", "--worker"],
+            cwd=ROOT,
+            text=True,
+            stdin=subprocess.PIPE,
+            stdout=subprocess.PIPE,
+        )
+
+    def run(self, name: str) -> tuple[int, int, int, str]:
+        assert self.process.stdin and self.process.stdout
+        began = time.monotonic()
+        self.process.stdin.write(name + "\n")
+        self.process.stdin.flush()
+        line = self.process.stdout.readline()
+        if line:
+            passed, failed, skipped, text = json.loads(line)
+        else:
+            passed, failed, skipped, text = 0, 1, 0, f"The process ended with {self.process.wait()}."
+            self.start()
+        print(
+            f"{'FAILED' if failed else 'ok    '} {name}: {passed} passed in {time.monotonic() - began:.0f} s",
+            flush=True,
+        )
+        return passed, failed, skipped, f"{name}\n{text}" if failed else ""
+
+    def end(self) -> None:
+        assert self.process.stdin
+        self.process.stdin.close()
+        self.process.wait()
+
+
+def as_worker() -> int:
+    """Runs the modules whose names come in, line by line; all they print goes into the line that tells how it went."""
+    answers = os.fdopen(os.dup(1), "w")
+    for name in sys.stdin:
+        with tempfile.TemporaryFile("w+") as said:
+            for stream in (1, 2):
+                os.dup2(said.fileno(), stream)
+            counts = counted(name.strip(), said)
+            said.flush()
+            said.seek(0)
+            print(json.dumps([*counts, said.read()]), file=answers, flush=True)
+    return 0
+
+
+def counted(name: str, said: TextIO) -> tuple[int, int, int]:
+    """Passed, failed and skipped tests of a module."""
+    try:
+        result = unittest.TextTestRunner(said, verbosity=1).run(unittest.defaultTestLoader.loadTestsFromName(name))
+    except Exception:
+        traceback.print_exc(file=said)
+        return 0, 1, 0
+    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
+    return max(0, result.testsRun - failed - len(result.skipped)), failed, len(result.skipped)
 
 
 def in_process(names: list[str]) -> int:
     result = unittest.TextTestRunner(verbosity=1).run(unittest.defaultTestLoader.loadTestsFromNames(names))
-    failed = len(result.failures) + len(result.errors) + len(result.unexpectedSuccesses)
-    skipped = len(result.skipped)
-    print(f"counts {result.testsRun - failed - skipped} {failed} {skipped}")
-    return int(failed > 0)
+    return int(not result.wasSuccessful())
 
 
 def in_two_rows() -> list[tuple[int, int, int, str]]:
     """Everything, on the machine's two cores: browsers one after another on one, all else on both.
 
-    Two browsers at once would draw in software on the same two cores, and take more than twice as long each.
+    Two browsers at once draw in software on the same two cores, and take more than twice as long each: so the second row
+    begins on browsers, from the quickest on, only when nothing else is left.
     """
     names = modules()
     browsers = deque(n for n in names if "interface" in n)
@@ -109,17 +165,22 @@ def in_two_rows() -> list[tuple[int, int, int, str]]:
     others.extend(STEPS)
     results: list[tuple[int, int, int, str]] = []
 
-    def work(rows: list[deque[str]]) -> None:
-        for row in rows:
+    def work(rows: list[Callable[[], str]]) -> None:
+        worker = Worker()
+        for take in rows:
             while True:
                 try:
-                    name = row.popleft()
+                    name = take()
                 except IndexError:
                     break
-                results.append(run_step(name) if name in STEPS else run_module(name))
+                results.append(run_step(name) if name in STEPS else worker.run(name))
+        worker.end()
 
     with ThreadPoolExecutor(2) as pool:
-        for done in [pool.submit(work, [browsers, others]), pool.submit(work, [others])]:
+        for done in [
+            pool.submit(work, [browsers.popleft, others.popleft]),
+            pool.submit(work, [others.popleft, browsers.pop]),
+        ]:
             done.result()
     return results
 
@@ -128,8 +189,8 @@ def main() -> int:
     """Runs what the arguments say; returns an exit code."""
     if "--api-types" in sys.argv:
         return api_types()
-    if sys.argv[1:2] == ["--module"]:
-        return in_process(sys.argv[2:])
+    if "--worker" in sys.argv:
+        return as_worker()
     if sys.argv[1:]:
         return in_process(sys.argv[1:])
     results = in_two_rows()

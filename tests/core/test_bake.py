@@ -5,7 +5,7 @@ from __future__ import annotations
 import unittest
 from dataclasses import replace
 from functools import cache
-from itertools import pairwise
+from itertools import pairwise, product
 
 import numpy as np
 from scipy.interpolate import CubicHermiteSpline
@@ -14,7 +14,7 @@ from yielding_tether.core.curves import FREE, SMOOTH, Curve, Key, curve, insert,
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.few_keys import thinned
 from yielding_tether.core.findings import find_all
-from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.operations.bake import Bake, apply
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene
@@ -22,6 +22,7 @@ from yielding_tether.core.transforms import Floats, rotation_distance
 from yielding_tether.formats import bvh
 
 from .contract import kinds, programs
+from .test_findings import clean
 from .test_handover import demo
 
 #: Four limbs, spine and root of a captured body.
@@ -73,6 +74,52 @@ class Fewest(unittest.TestCase):
             bent = thinned(dense, middles, np.zeros(count, dtype=bool), tolerance)
             self.assertLessEqual(len(bent), len(found))
 
+    def test_no_other_slopes_would_do_with_fewer(self) -> None:
+        rng = np.random.default_rng(2)
+        bends = (0.0, -0.5, 0.5)
+        fewer = 0
+        for n in range(10):
+            count = 5
+            times = np.arange(float(count))
+            values, slopes = rng.normal(size=count).cumsum(), rng.normal(size=count)
+            middles = CubicHermiteSpline(times, values, slopes)(times[:-1] + 0.5)
+            dense = curve([Key(t, v, v, s, s, SMOOTH, FREE) for t, v, s in zip(times, values, slopes, strict=True)])
+            size = (0.4, 0.8)[n % 2]
+            found = thinned(dense, middles, np.zeros(count, dtype=bool), np.full(count, size), bends)
+            least = min(
+                self.best(times, values, slopes + size * np.array(more), middles, size)
+                for more in ((0.0, *inner, 0.0) for inner in product(bends, repeat=count - 2))
+            )
+            # At both ends it meets what lies outside with the slope that it had.
+            np.testing.assert_array_equal(found.numbers[[0, -1], 3:], dense.numbers[[0, -1], 3:])
+            self.assertEqual(len(found), least)
+            fewer += least < self.best(times, values, slopes, middles, size)
+        self.assertGreater(fewer, 0)
+
+    def test_with_slopes_chosen_it_takes_an_eighth_fewer_and_more(self) -> None:
+        """D2: against the optimum with the motion's own slopes, each channel with key times of its own."""
+        rng = np.random.default_rng(4)
+        own = bent = 0
+        for _ in range(12):
+            at = np.arange(0.0, 300.5, 0.5)
+            waves = rng.uniform(0.02, 0.35, 9)
+            motion = np.sum(
+                [np.sin(w * at + p) / (30.0 * w) for w, p in zip(waves, rng.uniform(0, 6, 9), strict=True)], axis=0
+            )
+            motion += rng.normal(size=len(at)) * 2e-4
+            whole = motion[::2]
+            slopes = np.gradient(whole)
+            dense = curve(
+                [Key(float(t), v, v, s, s, SMOOTH, FREE) for t, (v, s) in enumerate(zip(whole, slopes, strict=True))]
+            )
+            allowed = np.full(len(whole), np.radians(0.25))
+            counts = [
+                len(thinned(dense, motion[1::2], np.zeros(len(whole), dtype=bool), allowed, *bends))
+                for bends in (((0.0,),), ())
+            ]
+            own, bent = own + counts[0], bent + counts[1]
+        self.assertLessEqual(bent, 0.85 * own)
+
     def at(self, c: Curve, t: float) -> float:
         k = c.numbers
         spline = CubicHermiteSpline(k[:, 0], k[:, 1], k[:, 3])
@@ -116,6 +163,30 @@ class OfACapture(unittest.TestCase):
         for part in ("leg.L", "leg.R", "root"):
             kept = keys_of(after, ("body", part), 0.0, 120.0)
             self.assertLess(np.mean([len(k) for k in kept.values() if k]), 20.0, part)
+
+    def test_to_a_system_that_follows_something_else(self) -> None:
+        program = crossing()
+        for first, last in ((0.0, None), (20.0, 70.0)):
+            take, proof = apply(program, Bake((("body", "arm.L"),), "ik", first, last, follow="body/chest"))
+            self.assertTrue(proof.within, proof.sentence)
+            self.assertTrue(proof.unchanged_outside)
+            after = program.on(take)
+            end = 120.0 if last is None else last
+            _, place, turn = off(program, after, first, end)
+            self.assertLessEqual(float(place.max()), 1e-3)
+            self.assertLessEqual(float(turn.max()), np.radians(0.5))
+            self.assertIn(("arm.L.ik", "body", "chest"), [(t.control, t.anchor_member, t.anchor) for t in take.tethers])
+            # It follows: moving the chest moves the hand within the stretch, and nowhere else.
+            chest = after.bound("body", "spine")
+            turned = {c: 0.2 for c in chest.drive_to("fk")} | {int(chest.systems["fk"].channels[-1]): 0.3}
+            hand = after.nodes["body", "hand.L"]
+            at = np.array([first + 5.0, end - 5.0])
+            moved = after.evaluate(at, overrides=turned).pos[:, hand] - after.evaluate(at).pos[:, hand]
+            self.assertGreater(float(np.linalg.norm(moved, axis=1).min()), 1e-2)
+        with self.assertRaisesRegex(CoreError, "can be followed"):
+            apply(program, Bake((("body", "arm.L"),), "ik", 0.0, 60.0, follow="moon"))
+        with self.assertRaisesRegex(CoreError, "loop"):
+            apply(program, Bake((("body", "arm.L"),), "ik", 0.0, 60.0, follow="body/hand.L"))
 
     def test_every_frame_is_exact_on_frames(self) -> None:
         program = crossing()
@@ -188,6 +259,28 @@ class OfKeys(unittest.TestCase):
                 continue
             inside = [t for t in times.times.tolist() if 70.0 <= t <= 100.0]
             self.assertLessEqual(set(inside), set(take.curves[n].times.tolist()), n)
+
+    def test_what_was_baked_over_a_range_is_no_finding(self) -> None:
+        program = clean(0)
+        for keys in ("few", "every"):
+            take, proof = apply(program, Bake((("marl", "arm.R"),), "fk", 130.0, 170.0, keys=keys))  # type: ignore[arg-type]
+            after = program.on(take)
+            self.assertEqual([f for f in find_all(after) if f.part == "arm.R"], [])
+            self.assertTrue(proof.clean, proof.sentence)
+            # The idle system keeps its keys, with one at each change so that it can take over there.
+            bound = after.bounds["marl", "arm.R"]
+            for c in bound.systems["ik"].channels:
+                before, now = (set(p.curve(int(c)).times.tolist()) for p in (program, after))
+                self.assertEqual(now - before - {130.0, 170.0}, set())
+                self.assertLessEqual({130.0, 170.0}, now)
+
+    def test_the_system_that_has_keys_is_suggested(self) -> None:
+        program = clean(0)
+        bake = OPERATIONS["bake"]
+        self.assertEqual(bake.suggest(program, (("marl", "arm.R"),), 20.0, 40.0, {}), {"to": "fk"})
+        self.assertEqual(bake.suggest(program, (("marl", "arm.R"),), 130.0, 170.0, {}), {"to": "ik"})
+        self.assertEqual(bake.suggest(crossing(), (("body", "arm.R"),), 20.0, 40.0, {}), {"to": "ik"})
+        self.assertEqual(bake.suggest(program, (), 20.0, 40.0, {}), {})
 
     def test_what_cannot_be_done_says_so(self) -> None:
         program = crossing()

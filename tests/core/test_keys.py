@@ -24,6 +24,7 @@ from yielding_tether.core.curves import (
 )
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.keys import (
     Edit,
     all_drivers,
@@ -227,6 +228,29 @@ class Refusals(unittest.TestCase):
         ):
             with self.assertRaisesRegex(CoreError, words):
                 apply(program, edit)
+
+
+class Signs(unittest.TestCase):
+    def test_which_side_a_limb_bends_to_always_steps(self) -> None:
+        program = clean(1)
+        bound = program.bounds["marl", "leg.L"]
+        name = next(n for n in channels_of(program, "marl", "leg.L") if n.endswith(".bend"))
+        signs = curve([Key(40.0, 1.0, -1.0, kind=STEPPED, rule=FREE), Key(60.0, -1.0, 1.0, kind=STEPPED, rule=FREE)])
+        program = program.with_curves({name: signs})
+        made = run(program, "keys", Asked((bound.id,), 0.0, 192.0, {"do": "kind", "kind": "linear"}))
+        self.assertEqual(made.take.curves[name], signs)
+        swivel = name.replace(".bend", ".swivel")
+        self.assertEqual(set(made.take.curves[swivel].marks[:, 0].tolist()), {LINEAR})
+        for values in ({"kind": 1.0}, {"leaving": 0.5}, {"arriving": 0.0, "leaving": 0.0}):
+            with self.assertRaisesRegex(CoreError, "to which side a limb bends"):
+                apply(program, Edit("set", {name: (40.0,)}, values=values))
+        # What is there stays editable otherwise.
+        moved, _ = apply(program, Edit("move", {name: (40.0,)}, by=2.0))
+        self.assertEqual(moved.curves[name].times.tolist(), [42.0, 60.0])
+        # Takes from before may hold a side that does not step where nothing follows: it moves as it is.
+        old = program.with_curves({name: curve([*signs.all_keys(), Key(70.0, 1.0, 1.0, kind=SMOOTH, rule=FREE)])})
+        moved, _ = apply(old, Edit("move", {name: (70.0,)}, by=2.0))
+        self.assertEqual(moved.curves[name].times.tolist(), [40.0, 60.0, 72.0])
 
 
 class Drivers(unittest.TestCase):

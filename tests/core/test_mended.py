@@ -18,14 +18,15 @@ from yielding_tether.core.operations import Asked, repair, run
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.operations.paste import Paste
 from yielding_tether.core.operations.paste import apply as paste
-from yielding_tether.core.program import Program
+from yielding_tether.core.program import Poses, Program
 from yielding_tether.core.proof import prove
 from yielding_tether.core.takes import Take
-from yielding_tether.core.transforms import rotation_distance
+from yielding_tether.core.transforms import Ints, rotation_distance
 
 from . import faults
 from .contract import kinds, programs
 from .readings import limbs_of
+from .test_contacts import measured
 from .test_findings import clean
 from .test_handover import demo, smooth_world
 from .worlds import limb_member, scene, stepped
@@ -339,7 +340,37 @@ class Days(unittest.TestCase):
         first = float(rng.integers(1, last_frame - 12))
         last = None if rng.random() < 0.25 else float(rng.integers(first + 4, last_frame))
         bound = program.bound(*part)
-        what = rng.choice(["handover", "handover", "crossfade", "repair", "keys", "key", "drivers"])
+        what = rng.choice(
+            [
+                "handover",
+                "handover",
+                "crossfade",
+                "repair",
+                "keys",
+                "key",
+                "drivers",
+                "bake",
+                "retether",
+                "plant",
+                "contacts",
+            ]
+        )
+        anchors = ["world", *("/".join(n) for n in program.joints()[0] if n[0] != part[0] or rng.random() < 0.05)]
+        anchor = str(anchors[rng.integers(len(anchors))])
+        # Bakes and holds cost by the frame.
+        near = first + 14.0 if last is None or last > first + 14.0 else last
+        near = min(near, float(last_frame))
+        if what == "bake":
+            return "bake", Asked((part,), first, near, {"keys": str(rng.choice(["few", "every", "kept"]))})
+        if what == "retether":
+            keys, after = str(rng.choice(["kept", "few", "within"])), str(rng.choice(["carry", "ride"]))
+            return "retether", Asked((part,), first, near if keys != "kept" else last,
+                                     {"to": anchor, "keys": keys, "after": after})  # fmt: skip
+        if what == "plant":
+            return "plant", Asked((part,), first, near, {"on": anchor, "ease": int(rng.integers(0, 8))})
+        if what == "contacts":
+            do = str(rng.choice(["find", "mark", "mark", "remove"]))
+            return "contacts", Asked((part,), first, last, {"do": do} | ({"on": anchor} if do == "mark" else {}))
         if what in ("handover", "crossfade"):
             to = list(bound.systems)[rng.integers(len(bound.systems))]
             choices: dict[str, str | int | float] = {"to": to}
@@ -409,12 +440,34 @@ class Days(unittest.TestCase):
         self.assertLess(turn[~inside].max(initial=0.0), 1e-9)
         self.assertTrue(proof.unchanged_outside)
         self.assertGreaterEqual(proof.departure_place.value, place[inside].max(initial=0.0) - 1e-9)
+        for held in proof.contacts:
+            (contact,) = (
+                c for c in after.take.contacts
+                if (c.member, c.first) == (held.member, held.first) and c.joint in after.bound(held.member, held.part).part.joints
+            )  # fmt: skip
+            np.testing.assert_allclose(
+                [held.place, held.turn, held.place_before, held.turn_before],
+                [*measured(after, contact), *measured(before, contact)], atol=1e-9,
+            )  # fmt: skip
         for change in proof.changes:
             nodes = after.bounds[change.member, change.part].nodes
             x, y = (after.evaluate([change.frame], side) for side in (ARRIVING, LEAVING))
             if change.frame > after.take.first:
                 jump = float(np.linalg.norm(x.pos[:, nodes] - y.pos[:, nodes], axis=-1).max())
                 self.assertAlmostEqual(change.pose, jump, delta=1e-9)
+
+    def followed(self, program: Program, id: tuple[str, str]) -> list[int]:
+        """Nodes that the controls of a part may follow."""
+        mine = [t for t in program.take.tethers if t.member == id[0] and t.control in program.bounds[id].controls]
+        return [program.nodes[t.anchor_member, t.anchor] for t in mine if t.anchor_member != "world"]
+
+    def carried(self, x: Poses, y: Poses, base: int, nodes: Ints, size: float) -> bool:
+        """Whether a jump of some nodes can come of what carries them."""
+        turned = float(rotation_distance(x.rot[0, base], y.rot[0, base]))
+        if np.linalg.norm(x.pos[0, base] - y.pos[0, base]) > 1e-4 or turned > 1e-3:
+            return True
+        length = float(np.linalg.norm(x.pos[0, nodes] - x.pos[0, base], axis=-1).max())
+        return size - turned * length <= 1e-4
 
     def listed(self, program: Program) -> None:
         """Every jump of a limb at a split key or a change is covered by a finding of that part, or of what carries it."""
@@ -430,15 +483,13 @@ class Days(unittest.TestCase):
             for t, size in jumps(program, id).items():
                 if size <= 1e-4 or (t not in set(program.key_times(bound.driver_channels.tolist())) and blocked):
                     continue
-                base = bound.outer[0]
                 x, y = (program.evaluate([t], side) for side in (ARRIVING, LEAVING))
-                # What carries the part may jump in place or in turn: that is told once, of what carries it. A turn of it
-                # too small to be told may still show at the end of a long part.
-                turned = float(rotation_distance(x.rot[0, base], y.rot[0, base]))
-                if np.linalg.norm(x.pos[0, base] - y.pos[0, base]) > 1e-4 or turned > 1e-3:
-                    continue
-                length = float(np.linalg.norm(x.pos[0, bound.nodes] - x.pos[0, base], axis=-1).max())
-                if size - turned * length <= 1e-4:
+                # What carries the part, or what its controls follow, may jump in place or in turn: that is told once, of
+                # what jumps. A turn of it too small to be told may still show at the end of a long part.
+                if any(
+                    self.carried(x, y, base, bound.nodes, size)
+                    for base in [bound.outer[0], *self.followed(program, id)]
+                ):
                     continue
                 self.assertTrue(
                     any((f.member, f.part) == id and f.frame - 1e-9 <= t <= f.last + 1e-9 for f in found), (id, t, size)

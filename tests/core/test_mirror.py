@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from yielding_tether.core.cast import Member
-from yielding_tether.core.curves import LEAVING, Key, curve, put
+from yielding_tether.core.curves import ARRIVING, LEAVING, Key, curve, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import Asked, run
@@ -101,6 +101,52 @@ class OfDemoTakes(unittest.TestCase):
                 for t, kind in zip(kept.times.tolist(), kept.marks[:, 0].tolist(), strict=True):
                     self.assertEqual(kinds.get(t), kind, (name, t))
             self.assertEqual([f for f in find_all(program.on(take)) if f.kind != "speed"], [])
+
+    def test_a_pose_is_mirrored_at_its_frame_alone(self) -> None:
+        for which, frame in ((0, 50.0), (1, 120.0)):
+            program = clean(which)
+            take, proof = apply(program, Mirror(movable(program), frame, frame))
+            after = program.on(take)
+            at = np.array([frame])
+            here = program.evaluate(at)
+            hips = next(b for b in program.bounds.values() if b.member.id == "marl" and b.part.free)
+            node = program.nodes["deck", "deck"]
+            point = matrix(here.rot[:, node])[0].T @ (here.pos[0, hips.nodes[0]] - here.pos[0, node])
+            want = reflection(program, "marl", at, "deck", point)
+            for side in (ARRIVING, LEAVING):
+                got = after.evaluate(at, side).pos[:, after.joints(["marl"])[1]]
+                self.assertLess(float(np.linalg.norm(want - got, axis=-1).max()), 1e-6)
+            # Both systems of an arm hold the pose; what drives and what is followed is as it was.
+            for bound in after.bounds.values():
+                if bound.member.id == "marl" and len(bound.keyed_systems) > 1:
+                    for system in bound.keyed_systems:
+                        held = after.evaluate(at, overrides={**bound.drive_to(system)}).pos[0, bound.nodes]
+                        np.testing.assert_allclose(held, after.evaluate(at).pos[0, bound.nodes], atol=1e-6)
+                for c in bound.switches:
+                    self.assertEqual(after.curve(c), program.curve(c))
+            self.assertTrue(proof.unchanged_outside)
+            self.assertEqual(run(program, "mirror", Asked((("marl", "spine"),), frame, frame, {})).label,
+                             f"Mirror the pose at frame {frame:g}")  # fmt: skip
+        with self.assertRaisesRegex(CoreError, "hand it over to a system with keys"):
+            apply(crossing(), Mirror(("body",), 30.0, 30.0))
+
+    def test_who_is_mirrored_is_a_choice(self) -> None:
+        program = clean(1)
+        everyone = run(program, "mirror", Asked((("marl", "spine"),), 0.0, None, {"what": "all"}))
+        self.assertIn("Mirror Marl, Lantern", everyone.label)
+        alone = run(program, "mirror", Asked((("marl", "spine"),), 0.0, None, {"what": "body"}))
+        self.assertIn("Mirror Marl, from", alone.label)
+        held = {n: c for n, c in program.take.curves.items() if n.startswith("lantern/")}
+        self.assertEqual({n: alone.take.curves[n] for n in held}, held)
+        self.assertNotEqual({n: everyone.take.curves.get(n) for n in held}, held)
+        deck = {n: c for n, c in program.take.curves.items() if n.startswith("deck/")}
+        self.assertEqual({n: everyone.take.curves[n] for n in deck}, deck)
+
+    def test_only_what_leaves_the_mirror_is_told(self) -> None:
+        # Where a stretch ends, what was there before is back: that is no departure from the mirror.
+        program = clean(1)
+        _, proof = apply(program, Mirror(movable(program), 20.0, 60.0))
+        self.assertEqual([n for n in proof.notes if "from where the mirror shows it" in n], [])
 
     def test_mirrored_twice_it_is_what_it_was(self) -> None:
         for which in (0, 1):

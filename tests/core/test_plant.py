@@ -41,8 +41,10 @@ class Holds(unittest.TestCase):
         self.assertLess(place, 1e-4)
         self.assertLess(turn, np.radians(0.01))
         before = slip(program, part, joint, on, first, last)
-        self.assertIn(f"slips {1000 * place:.2f} mm", proof.sentence)
-        self.assertIn(f"(was {1000 * before[0]:.1f} mm and {np.degrees(before[1]):.1f}°)", proof.sentence)
+        (held,) = (c for c in proof.contacts if (c.member, c.part, c.first, c.last) == (*part, first, last))
+        np.testing.assert_allclose([held.place, held.turn], [place, turn], atol=1e-9)
+        np.testing.assert_allclose([held.place_before, held.turn_before], before, atol=1e-9)
+        self.assertIn(f"slips 0 mm and 0.00°, from frame {first:g} to {last:g} (was ", proof.sentence)
         at = np.arange(0, 2 * program.take.last + 1) / 2.0
         a, b = program.evaluate(at), after.evaluate(at)
         off = np.linalg.norm(a.pos[:, program.joints()[1]] - b.pos[:, after.joints()[1]], axis=-1).max(axis=1)
@@ -65,6 +67,8 @@ class Holds(unittest.TestCase):
         program = clean(0)
         self.check(program, ("marl", "arm.R"), "hand.R", "rail/rail", 120.0, 160.0)
         self.check(program, ("marl", "leg.R"), "foot.R", "deck/deck", 90.0, 100.0)
+        # From where another system hands over on.
+        self.check(program, ("marl", "arm.L"), "hand.L", "rail/rail", 108.0, 204.0)
 
     def test_what_was_eased_fades_steadily(self) -> None:
         program = crossing()
@@ -95,7 +99,7 @@ class Holds(unittest.TestCase):
             (Plant((("body", "spine"),), "world", 10.0, 20.0), "no control that can hold on"),
             (Plant((("body", "leg.L"),), "world", 10.0, 10.0), "last frame after its first"),
             (Plant((("body", "leg.L"),), "body/foot.L", 10.0, 20.0), "follow one another in a loop"),
-            (Plant((("body", "leg.L"),), "moon", 10.0, 20.0), "can be followed"),
+            (Plant((("body", "leg.L"),), "moon", 10.0, 20.0), "can be stood on"),
         ):
             with self.assertRaisesRegex(CoreError, words):
                 apply(program, asked)

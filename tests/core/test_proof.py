@@ -14,7 +14,7 @@ from yielding_tether.core.findings import find_all
 from yielding_tether.core.measure import meter, one_sided, steps
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.program import Program
-from yielding_tether.core.proof import prove
+from yielding_tether.core.proof import Change, Held, KeyCount, Proof, Worst, prove
 from yielding_tether.core.takes import Take
 
 from .test_handover import demo
@@ -177,6 +177,39 @@ class Proving(unittest.TestCase):
         told = replace(proof, notes=("The first thing.", "The second."))
         self.assertTrue(told.sentence.endswith("; The first thing. The second."), told.sentence)
         self.assertTrue(told.sentence[0].isupper())
+
+    def test_the_worst_frame_and_the_words_follow_from_the_figures(self) -> None:
+        def change(frame: float, **more: float) -> Change:
+            still = dict.fromkeys(
+                ("pose", "turn", "speed", "spin", "pose_before", "turn_before", "speed_before", "spin_before"), 0.0
+            )
+            figures = {**still, "allowed_speed": 1e-5, "allowed_spin": 1e-5, **more}
+            return Change("m", "p", "limb", frame, **figures)  # type: ignore[arg-type]
+
+        def proof(*changes: Change, contacts: tuple[Held, ...] = ()) -> Proof:
+            return Proof(
+                "test", 0.0, 50.0, changes, Worst(0.01, 33.0, "j"), Worst(), Worst(), Worst(), KeyCount(1, 2, 3),
+                contacts=contacts,
+            )  # fmt: skip
+
+        self.assertEqual(proof(change(10.0)).worst_frame, 33.0)
+        self.assertEqual(proof(change(10.0), change(20.0, pose=0.02), change(30.0, pose=0.01)).worst_frame, 20.0)
+        self.assertEqual(proof(change(10.0, speed=0.5), change(20.0, pose=0.02)).worst_frame, 20.0)
+        self.assertEqual(proof(change(10.0, speed=0.5), change(20.0, speed=0.6)).worst_frame, 20.0)
+        self.assertIn("speed passes on", proof(change(10.0)).sentence)
+        # A spin that jumps is no speed that passes on, be it told as before or as new.
+        for figures in ({"spin": 0.1}, {"spin": 0.1, "spin_before": 0.1}, {"speed": 0.1, "speed_before": 0.1}):
+            self.assertNotIn("speed passes on", proof(change(10.0, **figures)).sentence)
+        slips = [Held("m", "p", f"limb {k}", 0.0, 9.0, 3.0, 0.001 * k, 0.0, 0.0, 0.0) for k in (1, 3, 2)]
+        told = proof(change(10.0), contacts=tuple(slips))
+        self.assertFalse(told.contacts_kept)
+        self.assertIn(
+            "limb 3 slips 3.0 mm and 0.00°, from frame 0 to 9 (was 0 mm and 0.00°); 2 more slip", told.sentence
+        )
+        self.assertNotIn("more", proof(change(10.0), contacts=tuple(slips[:1])).sentence)
+        self.assertIn(
+            "contacts keep", proof(contacts=(Held("m", "p", "l", 0.0, 9.0, 3.0, 5e-5, 0.0, 0.0, 0.0),)).sentence
+        )
 
     def test_nothing_done_proves_clean(self) -> None:
         proof = prove("nothing", demo(), Program(demo().scene, demo().take), 50.0, 60.0)

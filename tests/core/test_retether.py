@@ -162,6 +162,17 @@ class Following(unittest.TestCase):
             with self.assertRaisesRegex(CoreError, words):
                 apply(program, asked)
 
+    def test_tied_as_it_is_here_its_values_are_zero(self) -> None:
+        program = world(1)
+        take, _ = apply(program, Retether((("cup", "cup"),), "raft/raft", 12.0, None, keys="every", offset="here"))
+        after = program.on(take)
+        control = after.bounds["cup", "cup"].controls["cup"]
+        np.testing.assert_allclose(after.sample([12.0], LEAVING, np.array(control.channels))[:, 0], 0.0, atol=1e-9)
+        # To the very end, or for a range: the same follow again is refused.
+        for first, last in ((12.0, None), (20.0, None), (20.0, 40.0)):
+            with self.assertRaisesRegex(CoreError, "already follows"):
+                apply(after, Retether((("cup", "cup"),), "raft/raft", first, last))
+
     def test_a_follow_is_added_once(self) -> None:
         program = world(1)
         one, _ = apply(program, Retether((("cup", "cup"),), "raft/raft", 10.0, 20.0))

@@ -10,11 +10,12 @@ import numpy as np
 
 from tests.core.test_handover import demo
 from tests.servers import Service
+from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import OPERATIONS, repair
+from yielding_tether.core.operations.transfer import transfer
 from yielding_tether.core.program import Program
 from yielding_tether.core.proof import prove
-from yielding_tether.core.stands import find_stands
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import glb
 
@@ -178,14 +179,40 @@ class Routes(unittest.TestCase):
         )
         self.assertEqual(refused.status_code, 422)
 
-    def test_stands_and_files_are_the_cores(self) -> None:
+    def test_a_take_moves_to_another_scene_as_the_core_says(self) -> None:
         info = self.opened()
-        stands = self.http.get(f"/takes/{info['id']}/stands").json()
-        want = find_stands(demo())
+        scenes = self.http.get("/scenes").json()
+        there = next(x for x in scenes if x["name"] == "Ferry by night")
+        self.assertEqual(there["characters"], [{"id": "marl", "name": "Marl"}])
+        body = {"revision": info["revision"], "member": "marl", "scene": there["id"], "target": "marl", "name": "Moved"}
+        url = f"/takes/{info['id']}/transfer"
+        told = self.http.post(url, json=body).json()
+        want = transfer(demo(), "marl", lantern_round()[0], "marl", called="Moved")
+        self.assertEqual(told["sentence"], want.sentence)
+        self.assertEqual([(m["what"], m["name"], m["says"]) for m in told["mismatches"]], list(want.mismatches))
+        # Told only: nothing is made.
+        self.assertIsNone(told["take_id"])
+        self.assertEqual(self.http.get("/scenes").json(), scenes)
+        made = self.http.post(url, json={**body, "apply": True}).json()
+        now = next(x for x in self.http.get("/scenes").json() if x["id"] == there["id"])
+        self.assertEqual([t["name"] for t in now["takes"] if t["id"] == made["take_id"]], ["Moved"])
+        opened = self.http.get(f"/takes/{made['take_id']}").json()
+        self.assertEqual([m["id"] for m in opened["members"]], [m.id for m in lantern_round()[0].members])
+        for wrong, words in (({"target": "nobody"}, "no member nobody"), ({"member": "rope"}, "no character")):
+            refused = self.http.post(url, json={**body, **wrong, "apply": True})
+            self.assertEqual((refused.status_code, words in refused.text), (422, True))
+        self.assertEqual(self.http.post(url, json={**body, "scene": 9999}).status_code, 404)
+
+    def test_contacts_and_files_are_the_cores(self) -> None:
+        info = self.opened()
+        contacts = self.http.get(f"/takes/{info['id']}/contacts").json()
+        known = demo().take.contacts
         self.assertEqual(
-            [(s["part"], s["first"], s["last"]) for s in stands], [(s.part, s.first, s.last) for s in want]
+            [(c["id"], c["frames"][0], c["frames"][-1]) for c in contacts], [(c.id, c.first, c.last) for c in known]
         )
-        np.testing.assert_array_equal(stands[0]["slip"], want[0].slip)
+        for told, slip in zip(contacts, measure_all(demo(), known), strict=True):
+            np.testing.assert_array_equal(told["slip"], slip.place[::4])
+            np.testing.assert_array_equal(told["should"], slip.should[::4])
         got = self.http.get(f"/takes/{info['id']}/export.glb", params={"member": "marl", "first": 30, "last": 60})
         self.assertEqual(got.content, glb.write(demo(), "marl", 30.0, 60.0))
         self.assertIn("cast-off-marl.glb", got.headers["content-disposition"])

@@ -219,6 +219,18 @@ class Keeping(unittest.TestCase):
             with self.assertRaisesRegex(Missing, "no clip"):
                 gone()
 
+    def test_contacts_are_kept_with_their_revision(self) -> None:
+        store = fresh_store()
+        program = demo()
+        self.assertGreater(len(program.take.contacts), 3)
+        _, (take_id,) = store.add_scene(program.scene, [program.take])
+        loaded = store.load(take_id)
+        self.assertEqual(loaded.take.contacts, program.take.contacts)
+        fewer = program.take.contacts[1:]
+        store.commit(loaded, replace(loaded.take, contacts=fewer), "one less", {}, None)
+        self.assertEqual(store.load(take_id).take.contacts, fewer)
+        self.assertEqual(store.load(take_id, loaded.revision).take.contacts, program.take.contacts)
+
     def test_wanted_findings_are_kept_with_their_revision(self) -> None:
         store = fresh_store()
         program = demo()

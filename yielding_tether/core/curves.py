@@ -109,6 +109,13 @@ def curve(keys: Iterable[Key]) -> Curve:
     )
 
 
+def spliced(kept: Curve, part: Curve, inside: np.ndarray) -> Curve:
+    """A curve with the keys of another in place of those that are `inside` (n,)."""
+    numbers = np.concatenate([kept.numbers[~inside], part.numbers])
+    order = np.argsort(numbers[:, 0], kind="stable")
+    return Curve(numbers[order], np.concatenate([kept.marks[~inside], part.marks])[order])
+
+
 class Packed(NamedTuple):
     """Curves side by side in the form that the kernels read: `cubics` (n, 7) holds for each key its time, value
     leaving, the three coefficients of the cubic that leaves it, value arriving, and whether it is not stepped."""

@@ -11,12 +11,13 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Mapping
 from dataclasses import dataclass, field, replace
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 from scipy.optimize import brentq
 
+from .contacts import planted
 from .curves import (
     ARRIVING,
     EMPTY,
@@ -31,6 +32,7 @@ from .curves import (
     insert,
     put,
     sample,
+    spliced,
     without,
 )
 from .few_keys import choose
@@ -225,6 +227,11 @@ def set_over(old: Curve, first: float, last: float, open_end: bool, level: float
 # --- carrying a motion on -------------------------------------------------------------------------------
 
 
+#: What added keys leave of the place (metres) and turn (radians) of a joint in a planted contact: half of what counts as
+#: kept, so that it is kept between the frames that are judged too.
+HELD = (5e-5, 8.7e-5)
+
+
 @dataclass(frozen=True)
 class Placing:
     """Where keys are put along a motion: on the kept key times, on every frame, on the kept ones and as many more as keep
@@ -234,12 +241,34 @@ class Placing:
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
 
 
+class Hold(NamedTuple):
+    """A joint (node) that stands still from one frame to another, in what it stands on."""
+
+    node: int
+    first: float
+    last: float
+
+
 @dataclass(frozen=True)
 class Judged:
-    """Whose motion few keys must keep, and at which joints (nodes)."""
+    """Whose motion added keys must keep, at which joints (nodes), and which of them must not leave their place at all."""
 
     program: Program
     nodes: Ints
+    holds: tuple[Hold, ...] = ()
+
+    def off(self, at: Floats, now: Poses, wanted: Poses, tolerance: tuple[float, float]) -> Floats:
+        """(F,) how far the worst joint is from where it should be, in what it may be."""
+        found = _apart(now, wanted, self.nodes, tolerance)
+        for node, first, last in self.holds:
+            there = (at >= first) & (at <= last)
+            found[there] = np.maximum(found, _apart(now, wanted, np.array([node]), HELD))[there]
+        return found
+
+
+def holding(program: Program, start: float, end: float) -> tuple[Hold, ...]:
+    """Joints in a planted contact within a stretch."""
+    return tuple(Hold(program.nodes[c.member, c.joint], c.first, c.last) for c in planted(program, start, end))
 
 
 def carry(
@@ -259,7 +288,8 @@ def carry(
     times = np.unique(np.concatenate([times, crossed]))
     motion = motion or motion_of(program, target)
     keyed = expressed(motion, target, curves, times, both_sides, source, open_end)
-    judged = judged or Judged(program, program.joints()[1])
+    if judged is None:
+        judged = Judged(program, program.joints()[1], holding(program, start, end) if placing.keys != "kept" else ())
     if placing.keys in ("within", "few") and end > start:
         # Few keys are chosen out of dense ones, which must be dense enough: a locked limb may swing far in one frame.
         share = 1.0 if placing.keys == "within" else 0.5
@@ -302,11 +332,11 @@ def _few(
     reach = _reaches(base, target, overrides, times, tolerance, nodes)
 
     def whole(tried: Curves) -> Curves:
-        return {n: _spliced(keyed[n], c, inside[n]) for n, c in tried.items()}
+        return {n: spliced(keyed[n], c, inside[n]) for n, c in tried.items()}
 
     def measured(tried: Curves) -> Floats:
         now = program.with_curves({**old, **whole(tried)}).evaluate(at, overrides=overrides, only=nodes)
-        off = _apart(now, wanted, nodes, tolerance)
+        off = judged.off(at, now, wanted, tolerance)
         # Frames and half-frames are judged; each time answers for what lies halfway to its neighbours too.
         middle = np.where(2.0 * half == np.round(2.0 * half), off[1::2], 0.0)
         found: Floats = np.maximum(off[::2], np.maximum(np.append(middle, 0.0), np.append(0.0, middle)))
@@ -322,13 +352,6 @@ def _apart(a: Poses, b: Poses, nodes: Ints, tolerance: tuple[float, float]) -> F
     turn = rotation_distance(a.rot[:, nodes], b.rot[:, nodes]).max(axis=1) / tolerance[1]
     found: Floats = np.maximum(place, turn)
     return found
-
-
-def _spliced(kept: Curve, part: Curve, inside: np.ndarray) -> Curve:
-    """A curve with other keys where it had those that are `inside`."""
-    numbers = np.concatenate([kept.numbers[~inside], part.numbers])
-    order = np.argsort(numbers[:, 0], kind="stable")
-    return Curve(numbers[order], np.concatenate([kept.marks[~inside], part.marks])[order])
 
 
 def _reaches(
@@ -380,27 +403,31 @@ def expressed(
         if end > start:
             kept = insert(kept, end, default)
         kept = without(kept, start, end)
-        keys: list[Key] = []
-        for i, t in enumerate(times):
-            v_in, v_out = (float(fitted.values[s, k, i]) for s in (ARRIVING, LEAVING))
-            s_in, s_out = (float(fitted.slopes[s, k, i]) for s in (ARRIVING, LEAVING))
-            if mine.stepped[k]:
-                if signs is not None and not mine.held[k]:
-                    v_in, v_out = float(signs[max(i - 1, 0)]), float(signs[i])
-                if 0 < i < len(times) - 1 and keys and keys[-1].leaving == v_out:
-                    continue
-            kind = STEPPED if mine.stepped[k] or blocked[i] else SMOOTH
-            old_key = kept.key(kept.find(t) or 0) if t in (start, end) else None
-            if t == start and old_key is not None:
-                v_in, s_in = old_key.arriving, old_key.slope_in
-            if t == end and end > start and old_key is not None and not open_end:
-                v_out, s_out, kind = old_key.leaving, old_key.slope_out, old_key.kind
-            elif t == end and end > start:
-                kind = STEPPED if mine.stepped[k] else SMOOTH
-            if abs(v_in - v_out) <= 1e-12 * max(1.0, abs(v_in)) and t not in (start, end):
-                v_out = v_in
-            keys.append(Key(t, v_in, v_out, s_in, s_out, kind, FREE, FENCE if t in (start, end) else 0))
-        found[name] = put(kept, keys)
+        v_in, v_out = fitted.values[ARRIVING, k].copy(), fitted.values[LEAVING, k].copy()
+        s_in, s_out = fitted.slopes[ARRIVING, k].copy(), fitted.slopes[LEAVING, k].copy()
+        kinds = np.where(blocked, STEPPED, SMOOTH)
+        wanted = np.ones(len(times), dtype=bool)
+        if mine.stepped[k]:
+            kinds[:] = STEPPED
+            if signs is not None and not mine.held[k]:
+                v_in, v_out = np.append(signs[0], signs[:-1]), signs.copy()
+            # Only where it steps is there a key between the ends.
+            wanted[1:-1] = v_out[1:-1] != v_out[:-2]
+        within = slice(1, -1)
+        same = np.abs(v_in - v_out) <= 1e-12 * np.maximum(1.0, np.abs(v_in))
+        v_out[within] = np.where(same, v_in, v_out)[within]
+        first = kept.key(kept.find(start) or 0)
+        v_in[0], s_in[0] = first.arriving, first.slope_in
+        if end > start:
+            last = kept.key(kept.find(end) or 0)
+            kinds[-1] = STEPPED if mine.stepped[k] else SMOOTH
+            if not open_end:
+                v_out[-1], s_out[-1] = last.leaving, last.slope_out
+                kinds[-1] = STEPPED if mine.stepped[k] else last.kind
+        marks = np.zeros((len(times), 4), dtype=np.uint8)
+        marks[:, 0], marks[:, 1], marks[[0, -1], 2] = kinds, FREE, FENCE
+        made = Curve(np.stack([times, v_in, v_out, s_in, s_out], axis=1)[wanted], marks[wanted])
+        found[name] = spliced(kept, made, (kept.times >= start) & (kept.times <= end))
     return found
 
 
@@ -418,7 +445,7 @@ def _beyond(
     # What hangs from the part, or follows it, is to stay within the tolerance too.
     nodes = judged.nodes
     was, now = judged.program.evaluate(at, only=nodes), after.evaluate(at, overrides=overrides, only=nodes)
-    off = _apart(now, was, nodes, tolerance)
+    off = judged.off(at, now, was, tolerance)
     segment = np.searchsorted(times, at) - 1
     found = []
     for k in np.unique(segment[off > 1.0]):

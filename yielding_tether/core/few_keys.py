@@ -13,7 +13,7 @@ from collections.abc import Callable, Sequence
 import numpy as np
 from scipy.ndimage import maximum_filter1d
 
-from .curves import SMOOTH, STEPPED, Curve, Key, curve
+from .curves import STEPPED, Curve, sample
 from .kernels.few import fewest_keys
 from .transforms import Floats
 
@@ -21,10 +21,14 @@ from .transforms import Floats
 BENDS = (0.0, -0.3, 0.3, -0.8, 0.8)
 #: Most frames between two keys.
 LONGEST = 120
-#: How often the channels are held tighter or looser.
-ROUNDS = 12
-#: How often it is tried with fewer once it will do.
-MORE = 3
+#: Rounds with the motion's own slopes alone, and then at most with others: each holds some channels tighter.
+OWN_ROUNDS, ROUNDS = 4, 12
+#: Share of what a channel may stray alone that it starts with, and what of it stays once slopes are chosen too.
+LOOSE, HANDED_OVER = 0.65, 0.85
+#: What a time that strays too far is brought to; the share of the most that a channel strays from which on it is held.
+AIM, PART = 0.9, 0.5
+#: Where channels are held this tight in vain, keys are what helps.
+HELPLESS = 0.05
 #: How many times on both sides are held tighter with one that strays.
 SPREAD = 1
 
@@ -35,7 +39,7 @@ def thinned(
     """A curve with the fewest of the keys of a dense one, its slopes chosen among some near its own.
 
     dense: smooth keys at F times; middles (F - 1,): the motion halfway between them; fixed (F,) bool: keys that stay;
-    tolerance (F,).
+    tolerance (F,); bends: what is tried on top of the motion's own slope, which (0) is among them.
     """
     numbers = dense.numbers
     size = len(numbers)
@@ -50,20 +54,17 @@ def thinned(
         times, arriving, leaving, slopes_in, slopes_out, np.ascontiguousarray(middles), stay.astype(np.int64), tolerance,
         tried, best, came, LONGEST,
     )  # fmt: skip
-    state = (size - 1) * len(tried) + int(np.argmin(best[-1]))
-    keys: list[Key] = []
+    # At both ends the slope is the motion's own, so that it meets what lies outside without a kink.
+    own = np.flatnonzero(tried == 0.0)
+    state = (size - 1) * len(tried) + int(own[np.argmin(best[-1, own])])
+    states = []
     while state >= 0:
-        k, bend = divmod(state, len(tried))
-        key = dense.key(k)
-        more = float(tried[bend] * tolerance[k])
-        keys.append(key._replace(slope_in=key.slope_in + more, slope_out=key.slope_out + more))
-        state = int(came[k, bend])
-    keys.reverse()
-    # The sides that face what lies outside keep their slopes.
-    keys[0] = keys[0]._replace(slope_in=float(slopes_in[0]))
-    if dense.marks[-1, 0] != SMOOTH or numbers[-1, 2] != numbers[-1, 1]:
-        keys[-1] = keys[-1]._replace(slope_out=float(slopes_out[-1]))
-    return curve(keys)
+        states.append(state)
+        state = int(came[divmod(state, len(tried))])
+    chosen, bent = np.divmod(np.array(states[::-1]), len(tried))
+    kept = numbers[chosen].copy()
+    kept[:, 3:] += (tried[bent] * tolerance[chosen])[:, None]
+    return Curve(kept, dense.marks[chosen])
 
 
 def choose(
@@ -73,37 +74,52 @@ def choose(
     reach: dict[str, Floats],
     measured: Callable[[dict[str, Curve]], Floats],
 ) -> dict[str, Curve]:
-    """Thins several curves together, to the fewest keys with which the joints stay where they may.
+    """Thins several curves together, to few keys with which the joints stay where they may.
 
     `fixed`: which of its T keys each keeps; `reach`: how far each may stray alone, at each of the times; `measured`: (T,)
-    how far the joints stray about each time, as a share of what is allowed. Where they stray too far the channels are held
-    tighter, where they need not be, looser; where nothing helps, the dense keys stay. Curves that step, and those without
-    middles, are left as they are.
+    how far the joints stray about each time, as a share of what is allowed. Where they stray too far the channels that
+    stray there most are held tighter; where that does not help, the dense keys stay. Curves that step, and those without
+    middles, are left as they are. The dense curves are the result where nothing fewer will do.
     """
-    made, count, first = dense, sum(map(len, dense.values())), ROUNDS
-    size = max(map(len, fixed.values()))
-    share, stay = np.full(size, 0.7), np.zeros(size, dtype=bool)
-    # How tight is found with the motion's own slopes, at a fraction of the cost; then slopes are chosen too.
+    able = [n for n, c in dense.items() if n in middles and not np.any(c.marks[:-1, 0] == STEPPED)]
+    if not able:
+        return dense
+    times = dense[able[0]].times
+    half = 0.5 * (times[1:] + times[:-1])
+    share = {n: np.full(len(times), LOOSE) for n in able}
+    stay = np.zeros(len(times), dtype=bool)
+    # How tight is found with the motion's own slopes, at a fraction of the cost; then slopes are chosen too, which use up
+    # what the channels may stray and so need it a little tighter.
     bends: Sequence[float] = BENDS[:1]
-    for k in range(ROUNDS):
-        tried = {
-            n: thinned(c, middles[n], stay | fixed[n], share * reach[n], bends)
-            if n in middles and not np.any(c.marks[:-1, 0] == STEPPED)
-            else c
-            for n, c in dense.items()
-        }
+    own, left = OWN_ROUNDS, ROUNDS
+    while left:
+        tried = dense | {n: thinned(dense[n], middles[n], stay | fixed[n], share[n] * reach[n], bends) for n in able}
         off = measured(tried)
-        size = sum(map(len, tried.values()))
-        if off.max() <= 1.0 and size < count:
-            made, count, first = tried, size, min(first, k)
-        if k >= first + MORE:
-            break
-        if off.max() <= 1.0 or k >= ROUNDS - MORE - 1:
+        fits = off.max() <= 1.0
+        if fits and not own:
+            return tried if sum(map(len, tried.values())) < sum(map(len, dense.values())) else dense
+        if not fits:
+            tighter = np.clip(AIM / np.maximum(maximum_filter1d(off, 2 * SPREAD + 1), 1e-3), 0.2, 1.0)
+            used = {n: _strays(dense[n], middles[n], tried[n], times, half) / reach[n] for n in able}
+            most = np.max(list(used.values()), axis=0)
+            share = {n: np.where(used[n] >= PART * most, s * tighter, s) for n, s in share.items()}
+            helpless = np.min(list(share.values()), axis=0) < HELPLESS
+            stay |= maximum_filter1d(((off > 1.0) & helpless).astype(float), 3) > 0.0
+        if not own:
+            left -= 1
+            if left <= ROUNDS // 2:
+                stay |= off > 1.0
+            continue
+        own = 0 if fits else own - 1
+        if not own:
             bends = BENDS
-        # What a channel may stray at a time bounds what it does there: where joints stray too far, less will do.
-        around = maximum_filter1d(off, 2 * SPREAD + 1)
-        if k >= ROUNDS // 2 and made is dense:
-            stay |= maximum_filter1d((off > 1.0).astype(float), 5) > 0.0
-        loosest = 1.0 if off.max() > 1.0 else 1.15
-        share *= np.clip(0.9 / np.maximum(around, 1e-3), 0.2, loosest)
-    return made
+            share = {n: HANDED_OVER * s for n, s in share.items()}
+    return dense
+
+
+def _strays(dense: Curve, middles: Floats, thin: Curve, times: Floats, half: Floats) -> Floats:
+    """(T,) how far a thinned curve strays from the dense one about each of its T times."""
+    between = np.abs(sample(thin, half) - middles)
+    on = np.abs(sample(thin, times) - dense.numbers[:, 2])
+    found: Floats = np.maximum(on, np.maximum(np.append(between, 0.0), np.append(0.0, between)))
+    return np.asarray(maximum_filter1d(found, 2 * SPREAD + 1))

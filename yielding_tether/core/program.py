@@ -8,17 +8,17 @@ subset of times, in any order, gives the same bits.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections import OrderedDict
+from collections.abc import Hashable, Mapping, Sequence
 from dataclasses import dataclass
 from functools import cached_property
-from typing import NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from .curves import EMPTY, LEAVING, STEPPED, Curve, pack, sides
 from .errors import CoreError
-from .kernels.block import BLOCK, NODE_ROWS
-from .kernels.capture import sample_capture
+from .kernels.block import BLOCK, NODE_ROWS, U
 from .kernels.rows import Room, addresses
 from .kernels.run import Curves, run
 from .kernels.sample import halve, sample_packed
@@ -103,6 +103,9 @@ class Program:
         self._pack()
         self._plans: dict[tuple[bytes, bytes], _Plan] = {}
         self._known_codes: dict[tuple[bytes, bytes], Ints] = {}
+        #: What others have measured of it, by what they measured.
+        self.measured: dict[Hashable, Any] = {}
+        self._lately: OrderedDict[tuple[bytes, bytes], _Groups] = OrderedDict()
         self._known_joins: dict[tuple[int, ...], tuple[Ints, Ints, Ints, Ints]] = {}
 
     def on(self, take: Take) -> Program:
@@ -194,8 +197,7 @@ class Program:
                 rot[:, first:last] = np.nan
         if not len(at):
             return Poses(at, pos, rot, which)
-        whole = at is self.take.frames and isinstance(side, int) and side == LEAVING and not len(over)
-        groups = self._take_spans if whole else self._spans(at, which, over, forced)
+        groups = self._spans(at, which, over, forced) if len(over) else self._spans_lately(at, which)
         plans = [self._plan(codes, at, groups.frames(g), nodes if only is not None else None)
                  for g, codes in enumerate(groups.codes)]  # fmt: skip
         # One call for all groups: handing the tables over costs more than a block of frames.
@@ -260,17 +262,28 @@ class Program:
         known = len(self.rig.tape.turning)
         if known != self.__dict__.get("_halved"):
             # Rows are made as they are first needed, and may bring angles that nobody asked for before.
-            halve(room.values, self._euler, 0, known, BLOCK, room.waves)
+            halve(room.values, self._euler, U(0), U(known), U(BLOCK), room.waves)
             self.__dict__["_halved"] = known
         return room
 
     def _captures(self, at: Floats) -> Floats:
         """(7 J, F) local places and rotations of all captures side by side."""
-        found = np.empty((NODE_ROWS * sum(count for _, count in self.rig.captured), len(at)))
-        first = 0
-        for cap in self.take.captures.values():
-            sample_capture(cap.offsets, cap.rotations, cap.first, cap.step, at, first, found)
-            first += cap.offsets.shape[1]
+        found = [capture.at(at) for capture in self.take.captures.values()]
+        if len(found) == 1:
+            return found[0]
+        return np.concatenate(found) if found else np.empty((0, len(at)))
+
+    def _spans_lately(self, at: Floats, side: np.ndarray) -> _Groups:
+        """Groups of times with the same activity; those asked for lately are remembered, since the same times are
+        mostly asked for again."""
+        if len(at) == 1:
+            return self._spans(at, side)
+        key = (at.tobytes(), side.tobytes())
+        found = self._lately.get(key)
+        if found is None:
+            if len(self._lately) >= 4:
+                self._lately.popitem(last=False)
+            found = self._lately[key] = self._spans(at, side)
         return found
 
     def _spans(self, at: Floats, side: np.ndarray, over: Ints = _NONE, forced: Floats = _NO_VALUES) -> _Groups:

@@ -15,11 +15,13 @@ from pydantic import computed_field
 from pydantic.dataclasses import dataclass
 
 from .channels import TRAITS
+from .contacts import measure_all, part_of
+from .contacts import reads as contact_reads
 from .curves import ARRIVING, EMPTY, LEAVING, Curve, count_changes
 from .measure import STEP, Limits, one_sided, speed_range
 from .program import Program
 from .rig import Bound
-from .takes import Take
+from .takes import WORLD, Take
 from .transforms import Floats, rotation_distance
 
 #: What counts as no movement at all, metres and radians.
@@ -28,6 +30,8 @@ EXACT = 1e-6
 UNCHANGED = 1e-9
 #: Share of a part's speed range that its speed may jump at a change; at least 1e-6 a frame.
 SPEED_SHARE = 1e-4
+#: An operation keeps a contact that it lets slip (metres) or turn (radians) by no more than this.
+KEPT_PLACE, KEPT_TURN = 1e-4, 1.75e-4
 #: A control this far from the joint that rests on it is out of reach, metres.
 OUT_OF_REACH = 1e-4
 
@@ -82,6 +86,34 @@ class Change:
 
 
 @dataclass(frozen=True)
+class Held:
+    """One contact of the take at quarter-frames: how far its joint slips (metres) and turns (radians) in what it stands on,
+    and did before the operation; `frame`: where it slips most; `new`: the operation brought it."""
+
+    member: str
+    part: str
+    label: str
+    first: float
+    last: float
+    frame: float
+    place: float
+    turn: float
+    place_before: float
+    turn_before: float
+    new: bool = False
+
+    @property
+    def kept(self) -> bool:
+        """Whether the operation adds no slip and no turn."""
+        return self.place <= self.place_before + KEPT_PLACE and self.turn <= self.turn_before + KEPT_TURN
+
+    @property
+    def better(self) -> bool:
+        """Whether the operation takes slip or turn away."""
+        return self.place < self.place_before - KEPT_PLACE or self.turn < self.turn_before - KEPT_TURN
+
+
+@dataclass(frozen=True)
 class Worst:
     """The greatest value of something, and where: frame and joint."""
 
@@ -101,7 +133,8 @@ class KeyCount:
 class Proof:
     """`departure_*`: how far the motion inside the range left what was there; `outside_*`: the same outside
     (place in metres, rotation in radians); `residual_*`: what locked channels kept the systems from
-    reproducing, with the channels that could give way; `tolerance`: what the departure was asked to stay within."""
+    reproducing, with the channels that could give way; `tolerance`: what the departure was asked to stay within; `contacts`:
+    those of the take that the operation could have moved, or that are new."""
 
     operation: str
     first: float
@@ -117,6 +150,13 @@ class Proof:
     gives: dict[str, float] = field(default_factory=dict)
     notes: tuple[str, ...] = ()
     tolerance: tuple[float, float] | None = None
+    contacts: tuple[Held, ...] = ()
+
+    @computed_field  # type: ignore[prop-decorator]
+    @property
+    def contacts_kept(self) -> bool:
+        """Whether no contact slips or turns more than it did."""
+        return all(c.kept for c in self.contacts)
 
     @computed_field  # type: ignore[prop-decorator]
     @property
@@ -196,11 +236,11 @@ class _Worsts:
         place = np.linalg.norm(new.pos[:, self._new] - old.pos[:, self._old], axis=-1)
         turn = rotation_distance(new.rot[:, self._new], old.rot[:, self._old])
         self.moved |= (place > UNCHANGED).any(axis=0) | (turn > UNCHANGED).any(axis=0)
-        self.place = _worse(self.place, place, times, self._names)
-        self.turn = _worse(self.turn, turn, times, self._names)
+        self.place = worse(self.place, place, times, self._names)
+        self.turn = worse(self.turn, turn, times, self._names)
 
 
-def _worse(sofar: Worst, values: Floats, times: Floats, names: list[tuple[str, str]]) -> Worst:
+def worse(sofar: Worst, values: Floats, times: Floats, names: list[tuple[str, str]]) -> Worst:
     t, n = np.unravel_index(int(np.argmax(values)), values.shape)
     if float(values[t, n]) <= sofar.value and sofar.joint:
         return sofar
@@ -391,7 +431,28 @@ def prove(
     return Proof(
         operation, first, last, changes, within.place, within.turn, outside.place, outside.turn,
         KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), (*notes, *reached), tolerance,
+        measure_contacts(before, after, {n for n, k in names.items() if moved[k]}),
     )  # fmt: skip
+
+
+def measure_contacts(before: Program, after: Program, moved: set[tuple[str, str]]) -> tuple[Held, ...]:
+    """The contacts of a take that are new or that stand between things of which one has moved, in both takes."""
+    joints = set(before.joints()[0])
+    told = []
+    for contact in after.take.contacts:
+        anchor = (contact.anchor_member, contact.anchor)
+        still = (contact.member, contact.joint) not in moved and anchor not in moved
+        if not (still and (anchor in joints or contact.anchor_member == WORLD) and contact in before.take.contacts):
+            told.append(contact)
+    found = [
+        Held(
+            contact.member, part_of(after, contact).part.name, contact_reads(after, contact), contact.first, contact.last,
+            float(now.times[int(np.argmax(now.place))]), float(now.place.max()), float(now.turn.max()),
+            float(then.place.max()), float(then.turn.max()), contact not in before.take.contacts,
+        )
+        for contact, now, then in zip(told, measure_all(after, told), measure_all(before, told), strict=True)
+    ]  # fmt: skip
+    return tuple(found)
 
 
 def _sentence(proof: Proof) -> str:
@@ -428,12 +489,39 @@ def _sentence(proof: Proof) -> str:
     parts.append("outside unchanged" if proof.unchanged_outside else f"outside changed by {_mm(o)}")
     k = proof.keys
     parts.append(f"keys: {k.kept} kept, {k.added} added, {k.removed} removed")
+    if proof.contacts:
+        parts.append(_contacts_words(proof.contacts))
     if proof.gives:
         parts.append(f"locked channels leave {_mm(proof.residual_place)}: {', '.join(proof.gives)} could give way")
     if proof.notes:
         parts.append(" ".join(proof.notes).rstrip("."))
     text = "; ".join(parts) + "."
     return text[0].upper() + text[1:]
+
+
+def _contacts_words(contacts: Sequence[Held]) -> str:
+    lost = [c for c in contacts if not c.kept]
+    better = [c for c in contacts if c.better]
+    new = [c for c in contacts if c.new and c not in better]
+    if not lost and not better and not new:
+        return "contacts keep their places"
+    said = []
+    for some, worst, rest in (
+        (lost, "place", "slip"),
+        (better, "place_before", "slip less"),
+        (new, "place", "are new"),
+    ):
+        if some:
+            said.append(_contact_words(max(some, key=lambda c: float(getattr(c, worst)))))
+        if len(some) > 1:
+            said.append(f"{len(some) - 1} more {rest}")
+    return "; ".join(said)
+
+
+def _contact_words(c: Held) -> str:
+    said = f"{c.label} slips {_mm(c.place)} and {np.degrees(c.turn):.2f}°, from frame {c.first:g} to {c.last:g}"
+    was = f" (was {_mm(c.place_before)} and {np.degrees(c.turn_before):.2f}°)"
+    return said + (was if c.better or not c.kept else "")
 
 
 def _mm(metres: float) -> str:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
@@ -13,6 +14,7 @@ from .cast import Member
 from .channels import channel_id
 from .curves import Curve
 from .errors import CoreError
+from .kernels.capture import sample_capture
 from .transforms import Floats
 
 WORLD = "world"
@@ -42,6 +44,28 @@ class Tether:
 
 
 @dataclass(frozen=True)
+class Contact:
+    """Where a joint stands on or holds on to something, from its first frame to its last: place and rotation of the joint
+    in the anchor are meant to stay. An annotation of the take: it moves nothing. `anchor`: as of a tether."""
+
+    member: str
+    joint: str
+    anchor_member: str
+    anchor: str
+    first: float
+    last: float
+
+    def __post_init__(self) -> None:
+        if not (np.isfinite([self.first, self.last]).all() and self.first < self.last):
+            raise CoreError(f"A contact needs a last frame after its first, not {self.first:g} to {self.last:g}.")
+
+    @property
+    def id(self) -> str:
+        """Names it within its take: contacts of one joint do not overlap."""
+        return f"{self.member}/{self.joint}@{self.first:.12g}"
+
+
+@dataclass(frozen=True)
 class Capture:
     """Sampled local joint transforms of one member, never changed: (S, J, 3) offsets in metres and (S, J, 4)
     rotations, neighbours in one hemisphere; sample s lies at take frame `first + s * step`."""
@@ -61,6 +85,24 @@ class Capture:
 
     __hash__ = None  # type: ignore[assignment]
 
+    @cached_property
+    def _lately(self) -> OrderedDict[bytes, Floats]:
+        return OrderedDict()
+
+    def at(self, times: Floats) -> Floats:
+        """(7 J, F) local places and rotations at frames, seven rows a joint; those asked for lately are remembered, since
+        an operation asks for the same times again and again. Not to be written to."""
+        key = times.tobytes()
+        found = self._lately.get(key)
+        if found is None:
+            found = np.empty((7 * self.offsets.shape[1], len(times)))
+            sample_capture(self.offsets, self.rotations, self.first, self.step, times, 0, found)
+            if len(times) > 1:
+                if len(self._lately) >= 2:
+                    self._lately.popitem(last=False)
+                self._lately[key] = found
+        return found
+
     @property
     def last(self) -> float:
         """Take frame of the last sample."""
@@ -70,8 +112,8 @@ class Capture:
 @dataclass(frozen=True)
 class Take:
     """One performance: curves by channel name, tethers and captures, on frames first…last at a rational rate
-    (frames a second); `wanted` are the keys of findings that the animator wants as they are. Immutable; an operation
-    gives a new one that shares what it did not touch."""
+    (frames a second); `wanted` are the keys of findings that the animator wants as they are, `contacts` where its joints
+    stand and hold. Immutable; an operation gives a new one that shares what it did not touch."""
 
     name: str
     rate: Fraction
@@ -81,6 +123,7 @@ class Take:
     tethers: tuple[Tether, ...] = ()
     captures: Mapping[str, Capture] = field(default_factory=dict)
     wanted: tuple[str, ...] = ()
+    contacts: tuple[Contact, ...] = ()
 
     def __post_init__(self) -> None:
         if self.rate <= 0:

@@ -15,7 +15,7 @@ from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, multiply, quat_to_euler, rotate
 from .ferry import BOLLARD, BOLLARD_HEAD, deck, on_deck, quay, rail, rope
 from .marl import marl, palm_turn
-from .posing import fingers, followed, in_chest, keyed, nudge, reach, steps, swing, through
+from .posing import fingers, followed, in_chest, keyed, nudge, reach, steps, swing, through, touching
 
 LAST = 204
 #: Frames: the rope leaves the hand; it lands; the left and the right hand take hold of the rail.
@@ -24,6 +24,11 @@ GRAVITY = 9.81 / 24.0**2
 #: Frames the rope flies, and the place over the bollard that it flies to.
 FLIGHT = LANDING - RELEASE
 OVER = np.array([BOLLARD[0], BOLLARD_HEAD + 0.1, BOLLARD[2]])
+#: Where hands and feet stand and hold: joint, on what, first and last frame.
+CONTACTS = (
+    ("foot.L", "deck", 0, 60), ("foot.L", "deck", 73, LAST), ("foot.R", "deck", 0, 60), ("foot.R", "deck", 102, LAST),
+    ("hand.L", "rail", GRIP_LEFT, LAST), ("hand.R", "rail", GRIP_RIGHT, LAST),
+)  # fmt: skip
 #: The rope's place in the hand that holds it.
 IN_HAND = (-0.035, -0.05, 0.0)
 
@@ -51,7 +56,7 @@ def cast_off() -> tuple[Scene, Take]:
     take = _arms(scene, take)
     take = _rope(scene, take)
     take = _grips(scene, take)
-    return scene, take
+    return scene, touching(take, CONTACTS)
 
 
 def rocking(last: int) -> dict[str, Curve]:

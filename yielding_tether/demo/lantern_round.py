@@ -19,11 +19,16 @@ from ..core.transforms import Floats, inverse, multiply, rotate
 from .cast_off import on_rail, rocking
 from .ferry import deck, hook, lantern, on_deck, quay, rail
 from .marl import marl, palm_turn
-from .posing import fingers, followed, in_chest, keyed, reach, steps
+from .posing import fingers, followed, in_chest, keyed, reach, steps, touching
 
 LAST = 192
 #: Frames: the left hand takes the lantern; it hangs on the hook; the right hand takes hold of the rail, lets go.
 PASS, HANG, HOLD, FREE_AGAIN = 84, 132, 104, 160
+#: Where hands and feet stand and hold: joint, on what, first and last frame.
+CONTACTS = (
+    ("foot.L", "deck", 0, LAST), ("foot.R", "deck", 0, LAST), ("hand.L", "hook", HANG - 3, HANG + 3),
+    ("hand.R", "rail", HOLD, FREE_AGAIN),
+)  # fmt: skip
 
 
 def lantern_scene() -> Scene:
@@ -63,7 +68,7 @@ def lantern_round() -> tuple[Scene, Take]:
     take = take.with_curves({**rocking(LAST), **_body(), **_feet(), **_follows(), **_fingers()})
     take = _arms(scene, take)
     take = _holds(scene, take)
-    return scene, _plant(scene, take)
+    return scene, touching(_plant(scene, take), CONTACTS)
 
 
 def _body() -> dict[str, Curve]:

@@ -13,7 +13,7 @@ from ..core.fitting import fit_values
 from ..core.kernels.scalars import frame_turn
 from ..core.program import Program
 from ..core.rig import Bound
-from ..core.takes import Scene, Take, Tether
+from ..core.takes import Contact, Scene, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
 
 Table = Mapping[str, Sequence[tuple[float, float]]]
@@ -155,6 +155,12 @@ def through(scene: Scene, take: Take, member: str, part: str, row: Row, speed: F
         key = kept.key(kept.find(frame) or 0)._replace(slope_in=float(slope), slope_out=float(slope), rule=FREE)
         curves[name] = put(kept, [key])
     return take.with_curves(curves)
+
+
+def touching(take: Take, rows: Sequence[tuple[str, str, int, int]]) -> Take:
+    """The take with contacts of Marl's joints with set pieces: (joint, set piece, first, last)."""
+    contacts = [Contact("marl", joint, piece, piece, float(a), float(b)) for joint, piece, a, b in rows]
+    return replace(take, contacts=tuple(contacts))
 
 
 def nudge(take: Take, name: str, frame: float, by: float) -> Take:

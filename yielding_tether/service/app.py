@@ -6,6 +6,7 @@ import asyncio
 import logging
 import struct
 from collections.abc import Callable
+from dataclasses import replace
 from pathlib import Path
 from typing import Annotated, Any, NamedTuple
 
@@ -19,6 +20,7 @@ from pydantic import ValidationError
 from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
 from starlette.concurrency import run_in_threadpool
 
+from ..core.contacts import find
 from ..core.curves import ARRIVING, LEAVING
 from ..core.errors import CoreError
 from ..core.measure import meter
@@ -29,7 +31,7 @@ from ..formats import FormatError, bvh, glb
 from ..store.store import Missing, Stale, Store
 from . import operations
 from . import schemas as s
-from .describe import as_drag, card, clip_info, curve_infos, pose_strip, pose_table, stand_infos, strands
+from .describe import as_drag, card, clip_info, contact_infos, curve_infos, pose_strip, pose_table, strands
 from .guard import Guard
 from .studio import Studio
 
@@ -121,6 +123,9 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
                     id=scene["row"].id,
                     name=scene["row"].name,
                     cast=[name for _, name, _ in scene["members"]],
+                    characters=[
+                        s.CharacterEntry(id=id, name=name) for id, name, kind in scene["members"] if kind == "character"
+                    ],
                     takes=takes,
                 )
             )
@@ -161,17 +166,22 @@ def _import(
     read = bvh.read(data, "body", name, unit, up)
     notes = read.notes
     if scene is None:
-        program = Program(Scene(name, (read.member,)), read.take)
-        scene_id, (take_id,) = studio.store.add_scene(program.scene, [read.take])
+        program = _with_contacts(Program(Scene(name, (read.member,)), read.take))
+        scene_id, (take_id,) = studio.store.add_scene(program.scene, [program.take])
     else:
         there = studio.store.scene(scene)
         take, notes = _further_take(there, read)
-        program = Program(there, take)
-        scene_id, take_id = scene, studio.store.add_take(scene, take)
+        program = _with_contacts(Program(there, take))
+        scene_id, take_id = scene, studio.store.add_take(scene, program.take)
     return s.ImportedInfo(
         scene_id=scene_id, take_id=take_id, notes=list(notes),
         parts=[b.part.label for b in program.bounds.values() if len(b.keyed_systems) > 1],
     )  # fmt: skip
+
+
+def _with_contacts(program: Program) -> Program:
+    """A capture with the contacts that its motion shows."""
+    return program.on(replace(program.take, contacts=tuple(find(program))))
 
 
 def _further_take(scene: Scene, read: bvh.Imported) -> tuple[Take, tuple[str, ...]]:
@@ -278,13 +288,13 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         return curve_infos(studio.open(take_id, revision).program, channel)
 
     @app.get(
-        "/api/takes/{take_id}/stands",
+        "/api/takes/{take_id}/contacts",
         tags=["takes"],
-        summary="Where limbs stand or hold, and how far they slip",
+        summary="Contacts of a take, and how far they slip, frame by frame",
         responses=PROBLEMS,
     )
-    def read_stands(take_id: TakeId, revision: int | None = None) -> list[s.StandInfo]:
-        return stand_infos(studio.open(take_id, revision).program)
+    def read_contacts(take_id: TakeId, revision: int | None = None) -> list[s.ContactInfo]:
+        return contact_infos(studio.open(take_id, revision).program)
 
     @app.get(
         "/api/takes/{take_id}/compare",
@@ -385,6 +395,16 @@ def _writing(app: FastAPI, studio: Studio) -> None:
     )
     def apply_operation(take_id: TakeId, asked: s.OperationAsked) -> s.Applied:
         return studio.apply(take_id, asked)
+
+    @app.post(
+        "/api/takes/{take_id}/transfer",
+        tags=["operations"],
+        summary="Move a character's take to another scene's character by name",
+        responses=PROBLEMS,
+    )
+    def transfer(take_id: TakeId, asked: s.TransferAsked) -> s.TransferInfo:
+        """Without `apply` it tells what would match and what would not, and makes nothing."""
+        return studio.transfer(take_id, asked)
 
     @app.post(
         "/api/takes/{take_id}/wanted",

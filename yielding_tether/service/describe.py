@@ -9,17 +9,18 @@ import numpy as np
 from ..core.cast import Member
 from ..core.channels import Channel
 from ..core.clips import Clip
+from ..core.contacts import anchor_reads, measure_all, part_of
 from ..core.curves import EMPTY, LEAVING
 from ..core.errors import CoreError
 from ..core.findings import Finding
 from ..core.fitting import fit
 from ..core.operations import OPERATIONS
+from ..core.operations.contact import named
 from ..core.operations.pose import Drag
 from ..core.operations.repair import REFUSED
 from ..core.program import Poses, Program
 from ..core.proof import prove
 from ..core.rig import Bound
-from ..core.stands import find_stands
 from ..core.takes import WORLD, Take
 from ..core.tones import colour_of
 from ..core.transforms import Floats, rotation_distance
@@ -201,15 +202,29 @@ def key_count(take: Take) -> int:
     return sum(len(c) for n, c in take.curves.items() if n not in weights)
 
 
-def stand_infos(program: Program) -> list[s.StandInfo]:
-    """Where limbs stand or hold, and how far they slip."""
+def contact_infos(program: Program) -> list[s.ContactInfo]:
+    """The take's contacts, at each frame from their first on."""
+    contacts = program.take.contacts
     return [
-        s.StandInfo(
-            member=x.member, part=x.part, joint=x.joint, anchor=x.anchor, first=x.first, last=x.last,
-            should=x.should.tolist(), slip=x.slip.tolist(),
+        s.ContactInfo(
+            id=c.id, member=c.member, part=part_of(program, c).part.name, joint=c.joint, anchor=anchor_reads(program, c),
+            frames=x.times[::4].tolist(), should=x.should[::4].tolist(), slip=x.place[::4].tolist(),
         )
-        for x in find_stands(program)
+        for c, x in zip(contacts, measure_all(program, contacts), strict=True)
     ]  # fmt: skip
+
+
+def planks(program: Program, only: Sequence[tuple[str, str]] | None = None) -> dict[tuple[str, str], list[s.Plank]]:
+    """The take's contacts by part, of all parts or of some."""
+    contacts = [c for c in program.take.contacts if only is None or part_of(program, c).id in only]
+    found: dict[tuple[str, str], list[s.Plank]] = {}
+    for c, x in zip(contacts, measure_all(program, contacts), strict=True):
+        plank = s.Plank(
+            id=c.id, anchor=anchor_reads(program, c), on=named(c), first=c.first, last=c.last,
+            slip=float(x.place.max()), turn=float(x.turn.max()),
+        )  # fmt: skip
+        found.setdefault(part_of(program, c).id, []).append(plank)
+    return found
 
 
 def curve_infos(program: Program, channels: list[str]) -> list[s.CurveInfo]:
@@ -245,6 +260,7 @@ def strands(program: Program, found: list[Finding], only: Sequence[tuple[str, st
     rank = {"character": 0, "prop": 1, "set": 2}
     members = [m.id for m in sorted(program.scene.members, key=lambda m: rank[m.kind])]
     rows = []
+    standing = planks(program, only)
     for bound in sorted(program.bounds.values(), key=lambda b: members.index(b.member.id)):
         if only is not None and bound.id not in only:
             continue
@@ -259,7 +275,7 @@ def strands(program: Program, found: list[Finding], only: Sequence[tuple[str, st
                 member=member.id, part=part.name, label=member.row_label(part), side=part.side, kind=part.kind,
                 main=len(bound.keyed_systems) > 1, systems=system_infos(bound), level=_runs(program, level.round(4)),
                 states=[(f, names[int(k)]) for f, k in _runs(program, bound.driving(shares))],
-                keys=_strand_keys(program, bound), follows=follows(program, bound),
+                keys=_strand_keys(program, bound), follows=follows(program, bound), contacts=standing.get(bound.id, []),
                 findings=[finding_info(f) for f in found if (f.member, f.part) == bound.id],
                 operations=[o.id for o in OPERATIONS.values() if o.offered_for(bound)],
             )
@@ -385,14 +401,35 @@ def card(program: Program, member_id: str, part_name: str, frame: float) -> s.Ca
             if adjusts else f"It goes into {label}, at this frame."
         )  # fmt: skip
     in_system = {int(c) for mine in bound.systems.values() for c in mine.channels}
-    others = [c for c in sorted(set(bound.own.values())) if c not in in_system]
+    weights = set(bound.weight_channels)
+    others = [c for c in sorted(set(bound.own.values())) if c not in in_system and c not in weights]
     values = program.now(frame, others)
     return s.Card(
         member=member_id, part=part_name, label=part.label, side=part.side, kind=part.kind, driver=driver, says=says,
         systems=systems, others=[_card_channel(program, c, v, v, frame, True) for c, v in zip(others, values, strict=True)],
         idle_place=max(places, default=None), idle_turn=max(turns, default=None), residual=max(residuals, default=None),
-        follows=[f for f in follows(program, bound) if f.first <= frame <= f.last], rule=rule,
+        follows=[f for f in follows(program, bound) if f.first <= frame <= f.last],
+        dials=dials(program, bound, frame), rule=rule,
     )  # fmt: skip
+
+
+def dials(program: Program, bound: Bound, frame: float) -> list[s.Dial]:
+    """What the controls of a part can follow, and how far they do at a frame."""
+    found = []
+    names = program.channel_names()
+    for tether in program.take.tethers:
+        if tether.member != bound.member.id or tether.control not in bound.controls:
+            continue
+        released = [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
+        channels = [program.channels[tether.weight_channel(w)] for w in released]
+        found.append(
+            s.Dial(
+                anchor=_anchor_label(program, tether.anchor_member, tether.anchor), channels=[names[c] for c in channels],
+                weight=float(program.now(frame, channels).max(initial=0.0)),
+                keyed=any(program.curve(c).find(frame) is not None for c in channels),
+            )
+        )  # fmt: skip
+    return found
 
 
 def _card_channel(program: Program, c: int, value: float, fits: float, frame: float, live: bool) -> s.CardChannel:

@@ -40,14 +40,21 @@ class TakeEntry(Model):
     rate: float
     revisions: int
     keys: int
+    contacts: int
     captured: bool
     findings: list[str]
+
+
+class CharacterEntry(Model):
+    id: str
+    name: str
 
 
 class SceneEntry(Model):
     id: int
     name: str
     cast: list[str]
+    characters: list[CharacterEntry]
     takes: list[TakeEntry]
 
 
@@ -144,6 +151,19 @@ class Follow(Model):
     weight: float
 
 
+class Plank(Model):
+    """A contact of a part: on what (`on` as choices name it), from one frame to another, with its greatest slip (metres)
+    and turn (radians)."""
+
+    id: str
+    anchor: str
+    on: str
+    first: float
+    last: float
+    slip: float
+    turn: float
+
+
 class FindingInfo(Model):
     """A fault: `key` names it in operations; from `frame` to `last`, sizes in metres and radians (a frame, for jumps of
     speed). `wanted`: the animator wants it as it is."""
@@ -178,6 +198,7 @@ class Strand(Model):
     states: list[tuple[int, str]]
     keys: list[StrandKey]
     follows: list[Follow]
+    contacts: list[Plank]
     findings: list[FindingInfo]
     operations: list[str]
 
@@ -388,6 +409,16 @@ class CardSystem(Model):
     channels: list[CardChannel]
 
 
+class Dial(Model):
+    """How far a control of a part follows something at a frame: the channels of its weights (place and rotation) and the
+    greater of their values, 0 to 1."""
+
+    anchor: str
+    channels: list[str]
+    weight: float
+    keyed: bool
+
+
 class Card(Model):
     """A part at a frame. `driver`: the system that drives, or "both"; `says` tells it in words; `idle_place`, `idle_turn`:
     how far the stored idle systems stand from the pose."""
@@ -405,6 +436,7 @@ class Card(Model):
     idle_turn: float | None
     residual: float | None
     follows: list[Follow]
+    dials: list[Dial]
     rule: str
 
 
@@ -431,11 +463,11 @@ class Choice(Model):
 
 class OperationInfo(Model):
     """`applies`: to a stretch of parts that more than one system can drive, or of any parts; to a part at one frame; to
-    findings, keys, a clip, a take."""
+    findings, keys, a clip, a take, a contact."""
 
     id: str
     label: str
-    applies: Literal["systems", "parts", "frame", "findings", "keys", "clip", "take"]
+    applies: Literal["systems", "parts", "frame", "findings", "keys", "clip", "take", "contact"]
     help: str
     choices: list[Choice]
 
@@ -527,17 +559,57 @@ class Compared(Model):
     keys_b: int
 
 
-class StandInfo(Model):
-    """A limb at rest in what it follows: `should`, per frame, where its end would be without slip; slip in metres."""
+class ContactInfo(Model):
+    """A contact frame by frame: `should`, where its joint would be without slip; slip in metres."""
 
+    id: str
     member: str
     part: str
     joint: str
     anchor: str
-    first: int
-    last: int
+    frames: list[float]
     should: list[Vec3]
     slip: list[float]
+
+
+class TransferAsked(Model):
+    """A character's take to move to another scene's character by name. Prefixes that are not given are proposed; `apply`
+    makes the take, else only what would match is told."""
+
+    revision: int
+    member: str
+    scene: int
+    target: str
+    source_prefix: Annotated[str, Field(max_length=200)] | None = None
+    target_prefix: Annotated[str, Field(max_length=200)] | None = None
+    name: Annotated[str, Field(max_length=120)] = ""
+    apply: bool = False
+
+
+class MismatchInfo(Model):
+    """Something that does not match: what it is, its name, and why with what that means."""
+
+    what: str
+    name: str
+    says: str
+
+
+class TransferInfo(Model):
+    """What came along, or would; `place` and `turn`: how far any joint that both have is from the source (metres, radians).
+    `take_id`: the take that was made."""
+
+    sentence: str
+    source_prefix: str
+    target_prefix: str
+    parts: int
+    channels: int
+    keys: int
+    follows: int
+    contacts: int
+    place: float
+    turn: float
+    mismatches: list[MismatchInfo]
+    take_id: int | None
 
 
 class ImportedInfo(Model):

@@ -13,6 +13,7 @@ from ..core import clips
 from ..core.errors import CoreError
 from ..core.findings import Finding, Memory, find_all
 from ..core.operations import Outcome, pose
+from ..core.operations.transfer import Names, propose, transfer
 from ..core.program import Program
 from ..core.proof import Proof
 from ..core.takes import Take
@@ -133,6 +134,24 @@ class Studio:
         """Choices that a stretch most likely wants."""
         return operations.suggested(self.open(take_id, asked.revision).program, asked)
 
+    def transfer(self, take_id: int, asked: s.TransferAsked) -> s.TransferInfo:
+        """A character's take moved to another scene's character; a take of that scene where it is to be applied."""
+        program = self.open(take_id, asked.revision).program
+        scene = self.store.scene(asked.scene)
+        proposed = propose(program.scene.member(asked.member), scene.member(asked.target))
+        names = Names(
+            proposed.source if asked.source_prefix is None else asked.source_prefix,
+            proposed.target if asked.target_prefix is None else asked.target_prefix,
+        )
+        found = transfer(program, asked.member, scene, asked.target, names, asked.name.strip())
+        made = self.store.add_take(asked.scene, found.take) if asked.apply else None
+        return s.TransferInfo(
+            sentence=found.sentence, source_prefix=names.source, target_prefix=names.target, parts=found.parts,
+            channels=found.channels, keys=found.keys, follows=found.follows, contacts=found.contacts,
+            place=found.place.value, turn=found.turn.value,
+            mismatches=[s.MismatchInfo(**m._asdict()) for m in found.mismatches], take_id=made,
+        )  # fmt: skip
+
     def apply_drag(self, take_id: int, asked: s.DragAsked) -> s.Applied:
         """Writes a drag that has ended as one revision."""
         base = self.open(take_id, asked.revision)
@@ -205,7 +224,7 @@ class Studio:
         return s.TakeEntry(
             id=take_id, name=take.name, first=take.first, last=take.last, rate=float(take.rate),
             revisions=self.store.revision_count(take_id),
-            keys=key_count(take),
+            keys=key_count(take), contacts=len(take.contacts),
             captured=bool(take.captures), findings=[f.sentence for f in self.findings(open_)],
         )  # fmt: skip
 

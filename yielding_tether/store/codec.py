@@ -17,11 +17,12 @@ from ..core.errors import CoreError
 from ..core.parts import PARTS, Part
 from ..core.proof import Proof
 from ..core.skeleton import Skeleton
-from ..core.takes import Capture, Tether
+from ..core.takes import Capture, Contact, Tether
 
 _SKELETON = TypeAdapter(Skeleton)
 _SHAPES = TypeAdapter(tuple[Shape, ...])
 _TETHERS = TypeAdapter(tuple[Tether, ...])
+_CONTACTS = TypeAdapter(tuple[Contact, ...])
 _PROOF = TypeAdapter(Proof)
 
 
@@ -84,6 +85,15 @@ def tethers_json(tethers: tuple[Tether, ...]) -> list[dict[str, Any]]:
 
 def tethers_from(body: list[dict[str, Any]]) -> tuple[Tether, ...]:
     return _TETHERS.validate_python(body)
+
+
+def contacts_json(contacts: tuple[Contact, ...]) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = _CONTACTS.dump_python(contacts, mode="json")
+    return found
+
+
+def contacts_from(body: list[dict[str, Any]]) -> tuple[Contact, ...]:
+    return _CONTACTS.validate_python(body)
 
 
 def clip_json(clip: Clip) -> dict[str, Any]:

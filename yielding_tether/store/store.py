@@ -214,7 +214,7 @@ class Store:
         row = RevisionRow(
             take_id=take_id, parent_id=parent, number=number, label=label, operation=operation,
             proof=codec.proof_json(proof) if proof else None, curves=hashes, tethers=codec.tethers_json(take.tethers),
-            wanted=list(take.wanted),
+            wanted=list(take.wanted), contacts=codec.contacts_json(take.contacts),
         )  # fmt: skip
         s.add(row)
         s.flush()
@@ -248,7 +248,7 @@ class Store:
             take = Take(
                 row.name, Fraction(row.rate_numerator, row.rate_denominator), row.first, row.last,
                 {channel: blobs[h] for channel, h in rev.curves.items()}, codec.tethers_from(rev.tethers), captures,
-                tuple(rev.wanted),
+                tuple(rev.wanted), codec.contacts_from(rev.contacts),
             )  # fmt: skip
             scene = Scene(scene_row.name, tuple(self._member(m) for m in members))
             return Loaded(take_id, row.scene_id, rev.id, scene, take)

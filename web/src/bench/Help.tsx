@@ -30,7 +30,7 @@ const KEYS: [string, string][] = [
   [".", "in curves: pick the keys at this frame"],
   ["Ctrl+C, Ctrl+V", "in curves: copy the picked keys, put them from this frame on"],
   ["Alt arrows", "in curves: move the picked keys in time or value"],
-  ["Delete", "delete the picked keys"],
+  ["Delete", "delete the picked keys, or the plank in hand"],
   ["D", "all drivers stepped"],
   ["B C J O", "body, controls, joints, the part alone"],
   ["G Y S P", "ghosts, trails, slip strokes, pin this frame"],

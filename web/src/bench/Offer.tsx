@@ -182,5 +182,6 @@ export function NumberField({ label, value, onChange, whole = false, least = -1e
 
 /** Where the strip stands when nothing is selected on the strands. */
 export function useOfferShown() {
-  return useBench((s) => s.wish !== null || s.stretch !== null);
+  // A dial that is being turned is its own strip.
+  return useBench((s) => (s.wish !== null && s.wish.operation !== "edit") || s.stretch !== null);
 }

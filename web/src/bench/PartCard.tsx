@@ -1,12 +1,12 @@
-import { Box, Button, Checkbox, Collapse, IconButton, Link, MenuItem, Paper, Select, Tooltip, Typography, useTheme } from "@mui/material";
+import { Box, Button, Checkbox, Collapse, IconButton, Link, MenuItem, Paper, Select, Slider, Tooltip, Typography, useTheme } from "@mui/material";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { get, type Card } from "../shared/api";
+import { get, type Card, type KeyEdit } from "../shared/api";
 import { channelValue, degrees, mm, shownNumber, storedNumber } from "../shared/format";
 import { sideMark } from "../shared/theme";
-import { useActions } from "./actions";
+import { offer, useActions, useOperations } from "./actions";
 import { NumberField } from "./Offer";
-import { BOTH, useBench, usePick, type KeyRule } from "./state";
+import { BOTH, NOTHING, strandOf, useBench, usePick, type KeyRule } from "./state";
 
 type Channel = Card["systems"][number]["channels"][number];
 
@@ -19,6 +19,7 @@ export function PartCard() {
   const [other, setOther] = useState(false);
   const [more, setMore] = useState(false);
   const { keyPart } = useActions();
+  const operations = useOperations();
   const card = useQuery({
     queryKey: ["card", info?.id, info?.revision, focus?.member, focus?.part, frame],
     queryFn: ({ signal }) =>
@@ -59,11 +60,25 @@ export function PartCard() {
           <span key={f.anchor}>{f.system === data.driver || data.driver === BOTH ? `${data.says ? ", " : ""}follows ${f.anchor}` : `; in ${label(f.system)} it would follow ${f.anchor}`}</span>
         ))}
       </Typography>
+      {strandOf(info!, focus)
+        ?.contacts.filter((c) => frame >= c.first && frame <= c.last)
+        .map((c) => (
+          <Typography key={c.id} sx={{ fontSize: 12.5 }}>
+            On {c.anchor},{" "}
+            <Link component="button" underline="hover" sx={{ fontSize: 12.5, verticalAlign: "baseline" }} onClick={() => void offer(operations, info!, { parts: [focus], first: c.first, last: c.last }, "plant")}>
+              frames {c.first}–{c.last}
+            </Link>
+            , slips {mm(c.slip)}
+          </Typography>
+        ))}
       {data.idle_place !== null && systems.some((s) => s.keyed && s.driving) && (
         <Typography sx={{ fontSize: 12.5, color: "text.secondary" }}>
           Idle keys stand {mm(data.idle_place)} and {degrees(data.idle_turn ?? 0, 1)} off the pose.
         </Typography>
       )}
+      {data.dials.map((dial) => (
+        <FollowDial key={`${dial.channels[0]} ${frame} ${dial.weight}`} dial={dial} frame={frame} onKeep={() => void offer(operations, info!, { parts: [focus], first: frame, last: info!.last }, "retether")} />
+      ))}
       {whole.map((system) => (
         <Box key={system.system} sx={{ mt: 0.5 }}>
           <Values channels={system.channels} title={systems.length > 1 ? `${capital(system.label)}${system.driving ? ", driving" : ""}` : ""} />
@@ -109,6 +124,48 @@ function Fold({ open, onClick, label }: { open: boolean; onClick: () => void; la
     <Link component="button" underline="hover" onClick={onClick} aria-expanded={open} sx={{ fontSize: 12.5 }}>
       {open ? "▾" : "▸"} {label}
     </Link>
+  );
+}
+
+/** How far a control follows something here: turned, the pose blends as it is seen; let go, it is keyed. A click on what is
+ * followed offers to follow something else, with the pose kept. */
+function FollowDial({ dial, frame, onKeep }: { dial: Card["dials"][number]; frame: number; onKeep: () => void }) {
+  const set = useBench((s) => s.set);
+  const { edit } = useActions();
+  const [turned, setTurned] = useState<number | null>(null);
+  const percent = Math.round(100 * (turned ?? dial.weight));
+  const change = (weight: number): KeyEdit => ({ what: "add", keys: dial.channels.map((channel) => ({ channel, times: [frame] })), values: { arriving: weight, leaving: weight } });
+  return (
+      <Box sx={{ display: "flex", alignItems: "center", gap: 1, fontSize: 12.5, height: 19 }}>
+        <Tooltip title="The dial blends the pose. To follow something else with the pose kept, click here." placement="right">
+          <Link component="button" underline="hover" onClick={onKeep} sx={{ width: 92, flexShrink: 0, fontSize: 12.5, textAlign: "left", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>
+            <span aria-hidden>{dial.keyed ? "● " : "○ "}</span>
+            {dial.anchor}
+          </Link>
+        </Tooltip>
+        <Slider
+          size="small"
+          min={0}
+          max={100}
+          value={percent}
+          aria-label={`How far it follows ${dial.anchor}`}
+          getAriaValueText={(v) => `${v} %`}
+          onKeyDown={(e) => e.stopPropagation()}
+          onChange={(_, v) => {
+            const weight = (v as number) / 100;
+            setTurned(weight);
+            set({ wish: { operation: "edit", parts: [], first: frame, last: null, edit: change(weight) }, choices: {}, stretch: null });
+          }}
+          onChangeCommitted={(_, v) => {
+            set(NOTHING);
+            const weight = (v as number) / 100;
+            if (weight === dial.weight) setTurned(null);
+            else void edit(change(weight)).then((done) => done || setTurned(null));
+          }}
+          sx={{ py: 0 }}
+        />
+        <Box sx={{ width: 44, flexShrink: 0, textAlign: "right", whiteSpace: "nowrap" }}>{percent} %</Box>
+      </Box>
   );
 }
 

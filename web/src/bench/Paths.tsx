@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useFrame } from "@react-three/fiber";
 import { useEffect, useMemo } from "react";
 import * as THREE from "three";
-import { get, type Stand, type TakeInfo } from "../shared/api";
+import { get, type Contact, type TakeInfo } from "../shared/api";
 import { poseAt } from "./Body";
 import { same, usePick, type PartRef } from "./state";
 
@@ -102,16 +102,16 @@ function Trail({ info, focus }: { info: TakeInfo; focus: PartRef }) {
   );
 }
 
-/** Where limbs stand or hold in the take. */
-export function useStands(info: TakeInfo) {
-  return useQuery({ queryKey: ["stands", info.id, info.revision], queryFn: () => get<Stand[]>(`/takes/${info.id}/stands?revision=${info.revision}`), staleTime: Infinity });
+/** The take's contacts, frame by frame. */
+function useContacts(info: TakeInfo) {
+  return useQuery({ queryKey: ["contacts", info.id, info.revision], queryFn: () => get<Contact[]>(`/takes/${info.id}/contacts?revision=${info.revision}`), staleTime: Infinity });
 }
 
-/** A stroke from where each standing end should be to where it is, ten times as long as the slip so that it shows. */
+/** A stroke from where each end in contact should be to where it is, ten times as long as the slip so that it shows. */
 export function Slips({ info }: { info: TakeInfo }) {
   const theme = useTheme();
   const { frame } = usePick("frame");
-  const stands = useStands(info).data;
+  const contacts = useContacts(info).data;
   const made = useMemo(() => {
     const strokes = lines(theme.ink.alarm, 1, 64);
     const feet = lines(theme.ink.accent, 0.9, 256);
@@ -122,10 +122,10 @@ export function Slips({ info }: { info: TakeInfo }) {
     const feet = made.feet.geometry.getAttribute("position") as THREE.BufferAttribute;
     let [s, c] = [0, 0];
     const pose = poseAt(frame);
-    for (const stand of stands ?? []) {
-      if (!pose || frame < stand.first || frame > stand.last || s >= 60) continue;
-      const should = stand.should[frame - stand.first]!;
-      const row = info.joints.findIndex(([m, j]) => m === stand.member && j === stand.joint) * 7;
+    for (const contact of contacts ?? []) {
+      const should = contact.should[Math.round(frame - contact.frames[0]!)];
+      if (!pose || !should || s >= 60) continue;
+      const row = info.joints.findIndex(([m, j]) => m === contact.member && j === contact.joint) * 7;
       const off = [0, 1, 2].map((a) => 10 * (pose[row + a]! - should[a]!));
       strokes.setXYZ(s++, should[0], should[1], should[2]);
       strokes.setXYZ(s++, should[0] + off[0]!, should[1] + off[1]!, should[2] + off[2]!);

@@ -17,7 +17,7 @@ export function ProofSlip({ proof, sentence, title }: Props) {
   return (
     <Paper variant="outlined" component="section" aria-label="Proof" data-testid="proof" sx={{ p: 1.5, width: 300, maxHeight: "100%", overflow: "auto", borderColor: proof.clean ? "primary.main" : "error.main", borderWidth: 2 }}>
       <Typography component="h2" sx={{ fontWeight: 700, fontSize: 14 }}>
-        {proof.clean && proof.within ? "✓ " : "▲ "}
+        {proof.clean && proof.within && proof.contacts_kept ? "✓ " : "▲ "}
         {title}
       </Typography>
       <Typography data-testid="sentence" sx={{ fontSize: 13, my: 0.5 }}>
@@ -47,6 +47,9 @@ export function ProofSlip({ proof, sentence, title }: Props) {
               <Row label={`off in turn, ${proof.departure_turn.joint} at ${proof.departure_turn.frame}`} value={degrees(proof.departure_turn.value)} />
               <Row label="outside, place" value={mm(proof.outside_place.value)} />
               <Row label="outside, turn" value={degrees(proof.outside_turn.value)} />
+              {proof.contacts.map((c) => (
+                <Row key={`${c.label}${c.first}`} label={`${c.label}, ${c.first} to ${c.last}: slips (before)`} value={`${mm(c.place)} (${mm(c.place_before)})`} />
+              ))}
               <Row label="keys kept" value={String(proof.keys.kept)} />
               <Row label="keys added" value={String(proof.keys.added)} />
               <Row label="keys removed" value={String(proof.keys.removed)} />

@@ -4,10 +4,11 @@ import { useEffect, useMemo, useRef, useState } from "react";
 import { get, type MeterData, type TakeInfo } from "../shared/api";
 import { follow } from "../shared/drag";
 import { sideMark } from "../shared/theme";
-import { offer, useOperations } from "./actions";
+import { offer, useActions, useOperations } from "./actions";
 import { Curves } from "./Curves";
 import { drawMeter, drawStrands, layout, ordered, scaleOf } from "./drawStrands";
 import { Offer, useOfferShown } from "./Offer";
+import { draggedTo, plankAt, type Dragged, type Hit } from "./planks";
 import { Sheet } from "./Sheet";
 import { NOTHING, usePick, type PartRef } from "./state";
 
@@ -25,6 +26,8 @@ export function Strands({ info }: { info: TakeInfo }) {
   const offering = useOfferShown();
   const box = useRef<HTMLDivElement>(null);
   const [width, setWidth] = useState(0);
+  const [dragged, setDragged] = useState<Dragged | null>(null);
+  const { now } = useActions();
   const strands = useMemo(() => ordered(info), [info]);
   const rows = useMemo(() => layout(strands), [strands]);
   const height = rows.reduce((h, r) => Math.max(h, r.y + r.height), 0);
@@ -51,9 +54,42 @@ export function Strands({ info }: { info: TakeInfo }) {
     enabled: parts !== "" && trial !== null,
   });
 
+  const hitAt = (event: { clientX: number; clientY: number }, bounds: DOMRect) => plankAt(rows, scale, event.clientX - bounds.left, event.clientY - bounds.top);
+
+  /** A plank's edge is dragged to another frame; a plank itself is clicked, and its frames become the stretch. */
+  const takePlank = ({ strand, plank, edge }: Hit, event: React.PointerEvent<HTMLCanvasElement>, bounds: DOMRect) => {
+    const part = { member: strand.member, part: strand.part };
+    set({ focus: part, live: null, playing: false });
+    let next: Dragged | null = null;
+    const move = (e: PointerEvent) => {
+      if (!edge || (!next && Math.abs(e.clientX - event.clientX) < 3)) return;
+      next = draggedTo(plank, edge, scale.frame(e.clientX - bounds.left), info);
+      setDragged(next);
+      toFrame(next[edge]);
+    };
+    const up = () => {
+      if (!next) {
+        toFrame(plank.first);
+        void offer(operations, info, { parts: [part], first: plank.first, last: plank.last }, "plant");
+        return;
+      }
+      const { id, first, last } = next;
+      set(NOTHING);
+      const done = () => setDragged(null);
+      if (first === plank.first && last === plank.last) done();
+      else void now({ operation: "contact", parts: [], first, last }, { contact: id }).then(done);
+    };
+    follow(move, up);
+  };
+
   const press = (event: React.PointerEvent<HTMLCanvasElement>) => {
     if (event.button !== 0) return;
     const bounds = event.currentTarget.getBoundingClientRect();
+    const hit = hitAt(event, bounds);
+    if (hit) {
+      takePlank(hit, event, bounds);
+      return;
+    }
     const at = (e: { clientX: number; clientY: number }) => {
       const f = Math.round(scale.frame(e.clientX - bounds.left));
       const y = e.clientY - bounds.top;
@@ -166,11 +202,15 @@ export function Strands({ info }: { info: TakeInfo }) {
           width={width}
           height={height}
           onPointerDown={press}
+          onPointerMove={(e) => {
+            const hit = hitAt(e, e.currentTarget.getBoundingClientRect());
+            e.currentTarget.style.cursor = hit?.edge ? "ew-resize" : hit ? "pointer" : "";
+          }}
           data-testid="strands"
           data-first={shown[0]}
           data-last={shown[1]}
           aria-label="Strands: drag across frames and rows to select a stretch"
-          draw={(g) => drawStrands(g, { info, rows, tried: trial?.strands ?? [], shown, stretch, focus, ink: theme.ink, width, height })}
+          draw={(g) => drawStrands(g, { info, rows, tried: trial?.strands ?? [], shown, stretch, focus, dragged, ink: theme.ink, width, height })}
         />
       </Box>
       )}

@@ -1,5 +1,6 @@
 import type { MeterData, Strand, TakeInfo } from "../shared/api";
 import type { Ink } from "../shared/theme";
+import { drawPlanks, PLANK, type Dragged } from "./planks";
 import { BOTH, driverAt, systemLabel, valueAt, type PartRef, type Stretch } from "./state";
 
 export interface Row {
@@ -8,16 +9,18 @@ export interface Row {
   height: number;
 }
 
-/** What keys drive in more ways than one gets tall rows, everything else thin ones. */
+/** What keys drive in more ways than one gets tall rows, everything else thin ones; planks lie under both. */
 export function layout(strands: Strand[]): Row[] {
   let y = 0;
   return strands.map((strand) => {
-    const height = strand.main ? 40 : 17;
+    const height = (strand.main ? 40 : 17) + planks(strand);
     const row = { strand, y, height };
     y += height;
     return row;
   });
 }
+
+const planks = (strand: Strand) => (strand.contacts.length ? PLANK : 0);
 
 /** First what is handed over most. */
 export function ordered(info: TakeInfo): Strand[] {
@@ -45,6 +48,7 @@ interface Picture {
   shown: [number, number];
   stretch: Stretch | null;
   focus: PartRef | null;
+  dragged: Dragged | null;
   ink: Ink;
   width: number;
   height: number;
@@ -55,7 +59,10 @@ function hue(strand: Strand, ink: Ink): string {
 }
 
 /** How far the rope of a row runs up and down, and how much it leaves below. */
-const room = (row: Row) => (row.strand.main ? { swing: row.height - 25, foot: 16 } : { swing: row.height - 9, foot: 5 });
+const room = (row: Row) => {
+  const under = planks(row.strand);
+  return row.strand.main ? { swing: row.height - under - 25, foot: under + 16 } : { swing: row.height - under - 9, foot: under + 5 };
+};
 
 /** Height of the rope: the first system lies lowest, each further one a level higher. */
 function rope(strand: Strand, row: Row, f: number): number {
@@ -96,7 +103,7 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
     }
     for (const follow of strand.follows) {
       const h = strand.main ? 9 : 4;
-      const y = row.y + row.height - h - 1.5;
+      const y = row.y + row.height - planks(strand) - h - 1.5;
       // A tether counts only where the system of its control drives; elsewhere its bar is an outline.
       g.fillStyle = hue(strand, ink);
       g.strokeStyle = hue(strand, ink);
@@ -121,6 +128,7 @@ export function drawStrands(g: CanvasRenderingContext2D, p: Picture) {
         start = f;
       }
     }
+    drawPlanks(g, row, scale, ink, p.dragged, chosen ? p.stretch : null);
     drawKeys(g, row, strand, hue(strand, ink), ink, scale, p.shown);
     for (const finding of strand.findings) {
       const x = scale.x(finding.frame);
@@ -195,7 +203,7 @@ function drawKeys(g: CanvasRenderingContext2D, row: Row, strand: Strand, color: 
     const x = scale.x(key.time);
     if (x - last < 1.2 && !key.split) continue;
     last = x;
-    const y = strand.systems.length > 1 ? rope(strand, row, Math.round(key.time)) : row.y + row.height / 2 - 3;
+    const y = strand.systems.length > 1 ? rope(strand, row, Math.round(key.time)) : row.y + (row.height - planks(strand)) / 2 - 3;
     g.fillStyle = ink.sheet;
     g.strokeStyle = color;
     g.lineWidth = 1.4;

@@ -7,7 +7,7 @@ import { poseNow } from "./Body";
 import { named } from "./Curves";
 import { ordered } from "./drawStrands";
 import { tryRepair } from "./Findings";
-import { driverAt, hasSystems, same, strandOf, useBench } from "./state";
+import { driverAt, hasSystems, NOTHING, same, strandOf, useBench } from "./state";
 import { pinnedWith, viewByKey } from "./Transport";
 
 /** How far an arrow with Alt moves a control: metres, or radians where it turns. */
@@ -48,7 +48,7 @@ function nudge(across: number, high: number, turning: boolean): DragAsked | null
 
 /** Every command of the bench by keyboard. */
 export function useShortcuts() {
-  const { apply, drop, step, keyPart, letGo, copy, edit } = useActions();
+  const { apply, drop, step, keyPart, letGo, copy, edit, now } = useActions();
   const operations = useOperations();
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
@@ -117,7 +117,12 @@ export function useShortcuts() {
         Home: () => toFrame(info.first),
         End: () => toFrame(info.last),
         Escape: drop,
-        Delete: () => picked.length && void edit({ what: "delete", keys: named(picked) }).then((done) => done && set({ picked: [] })),
+        // A stretch that is a plank's is that plank in hand; keys are deleted where curves lie open.
+        Delete: () => {
+          const plank = stretch?.parts.some((p) => strandOf(info, p)?.contacts.some((c) => c.first === stretch.first && c.last === stretch.last));
+          if (stretch && plank && !picked.length) void now({ operation: "contacts", ...stretch }, { do: "remove" }).then((done) => done && set(NOTHING));
+          else if (picked.length) void edit({ what: "delete", keys: named(picked) }).then((done) => done && set({ picked: [] }));
+        },
         n: nextFinding,
         r: () => event.shiftKey && tryRepair(info.findings),
         h: () => focus && hasSystems(info, focus) && void offer(operations, info, { parts: [focus], first: frame, last: info.last }, "handover"),
@@ -163,5 +168,5 @@ export function useShortcuts() {
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [apply, drop, step, keyPart, letGo, copy, edit, operations]);
+  }, [apply, drop, step, keyPart, letGo, copy, edit, now, operations]);
 }

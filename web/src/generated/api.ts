@@ -221,15 +221,15 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/takes/{take_id}/stands": {
+    "/api/takes/{take_id}/contacts": {
         parameters: {
             query?: never;
             header?: never;
             path?: never;
             cookie?: never;
         };
-        /** Where limbs stand or hold, and how far they slip */
-        get: operations["read_stands_api_takes__take_id__stands_get"];
+        /** Contacts of a take, and how far they slip, frame by frame */
+        get: operations["read_contacts_api_takes__take_id__contacts_get"];
         put?: never;
         post?: never;
         delete?: never;
@@ -360,6 +360,26 @@ export interface paths {
         put?: never;
         /** Apply an operation as one revision */
         post: operations["apply_operation_api_takes__take_id__apply_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/takes/{take_id}/transfer": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Move a character's take to another scene's character by name
+         * @description Without `apply` it tells what would match and what would not, and makes nothing.
+         */
+        post: operations["transfer_api_takes__take_id__transfer_post"];
         delete?: never;
         options?: never;
         head?: never;
@@ -595,6 +615,8 @@ export interface components {
             residual: number | null;
             /** Follows */
             follows: components["schemas"]["Follow"][];
+            /** Dials */
+            dials: components["schemas"]["Dial"][];
             /** Rule */
             rule: string;
         };
@@ -688,6 +710,13 @@ export interface components {
              */
             what: "system" | "split" | "edge";
         };
+        /** CharacterEntry */
+        CharacterEntry: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+        };
         /** Choice */
         Choice: {
             /** Name */
@@ -779,6 +808,32 @@ export interface components {
             keys_b: number;
         };
         /**
+         * ContactInfo
+         * @description A contact frame by frame: `should`, where its joint would be without slip; slip in metres.
+         */
+        ContactInfo: {
+            /** Id */
+            id: string;
+            /** Member */
+            member: string;
+            /** Part */
+            part: string;
+            /** Joint */
+            joint: string;
+            /** Anchor */
+            anchor: string;
+            /** Frames */
+            frames: number[];
+            /** Should */
+            should: [
+                number,
+                number,
+                number
+            ][];
+            /** Slip */
+            slip: number[];
+        };
+        /**
          * CopyAsked
          * @description Parts of one cast member to copy: a pose where first is last, else a range.
          */
@@ -842,6 +897,21 @@ export interface components {
             tag: number;
             /** Lock */
             lock: number;
+        };
+        /**
+         * Dial
+         * @description How far a control of a part follows something at a frame: the channels of its weights (place and rotation) and the
+         *     greater of their values, 0 to 1.
+         */
+        Dial: {
+            /** Anchor */
+            anchor: string;
+            /** Channels */
+            channels: string[];
+            /** Weight */
+            weight: number;
+            /** Keyed */
+            keyed: boolean;
         };
         /**
          * DragAsked
@@ -1006,6 +1076,38 @@ export interface components {
              * @enum {string}
              */
             database: "well" | "away";
+        };
+        /**
+         * Held
+         * @description One contact of the take at quarter-frames: how far its joint slips (metres) and turns (radians) in what it stands on,
+         *     and did before the operation; `frame`: where it slips most; `new`: the operation brought it.
+         */
+        Held: {
+            /** Member */
+            member: string;
+            /** Part */
+            part: string;
+            /** Label */
+            label: string;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Frame */
+            frame: number;
+            /** Place */
+            place: number;
+            /** Turn */
+            turn: number;
+            /** Place Before */
+            place_before: number;
+            /** Turn Before */
+            turn_before: number;
+            /**
+             * New
+             * @default false
+             */
+            new: boolean;
         };
         /** ImportedInfo */
         ImportedInfo: {
@@ -1173,6 +1275,18 @@ export interface components {
             /** Speed */
             speed: number[];
         };
+        /**
+         * MismatchInfo
+         * @description Something that does not match: what it is, its name, and why with what that means.
+         */
+        MismatchInfo: {
+            /** What */
+            what: string;
+            /** Name */
+            name: string;
+            /** Says */
+            says: string;
+        };
         /** Named */
         Named: {
             /** Name */
@@ -1237,7 +1351,7 @@ export interface components {
         /**
          * OperationInfo
          * @description `applies`: to a stretch of parts that more than one system can drive, or of any parts; to a part at one frame; to
-         *     findings, keys, a clip, a take.
+         *     findings, keys, a clip, a take, a contact.
          */
         OperationInfo: {
             /** Id */
@@ -1248,7 +1362,7 @@ export interface components {
              * Applies
              * @enum {string}
              */
-            applies: "systems" | "parts" | "frame" | "findings" | "keys" | "clip" | "take";
+            applies: "systems" | "parts" | "frame" | "findings" | "keys" | "clip" | "take" | "contact";
             /** Help */
             help: string;
             /** Choices */
@@ -1307,6 +1421,27 @@ export interface components {
             part: string;
         };
         /**
+         * Plank
+         * @description A contact of a part: on what (`on` as choices name it), from one frame to another, with its greatest slip (metres)
+         *     and turn (radians).
+         */
+        Plank: {
+            /** Id */
+            id: string;
+            /** Anchor */
+            anchor: string;
+            /** On */
+            on: string;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Slip */
+            slip: number;
+            /** Turn */
+            turn: number;
+        };
+        /**
          * PoseStrip
          * @description Small poses of the characters: per frame, bones as (from, to) points seen from the front side.
          */
@@ -1344,7 +1479,8 @@ export interface components {
          * Proof
          * @description `departure_*`: how far the motion inside the range left what was there; `outside_*`: the same outside
          *     (place in metres, rotation in radians); `residual_*`: what locked channels kept the systems from
-         *     reproducing, with the channels that could give way; `tolerance`: what the departure was asked to stay within.
+         *     reproducing, with the channels that could give way; `tolerance`: what the departure was asked to stay within; `contacts`:
+         *     those of the take that the operation could have moved, or that are new.
          */
         Proof: {
             /** Operation */
@@ -1384,6 +1520,16 @@ export interface components {
                 number,
                 number
             ] | null;
+            /**
+             * Contacts
+             * @default []
+             */
+            contacts: components["schemas"]["Held"][];
+            /**
+             * Contacts Kept
+             * @description Whether no contact slips or turns more than it did.
+             */
+            readonly contacts_kept: boolean;
             /**
              * Within
              * @description Whether the departure stays within the tolerance, where one was given.
@@ -1439,6 +1585,8 @@ export interface components {
             name: string;
             /** Cast */
             cast: string[];
+            /** Characters */
+            characters: components["schemas"]["CharacterEntry"][];
             /** Takes */
             takes: components["schemas"]["TakeEntry"][];
         };
@@ -1476,32 +1624,6 @@ export interface components {
             ];
         };
         /**
-         * StandInfo
-         * @description A limb at rest in what it follows: `should`, per frame, where its end would be without slip; slip in metres.
-         */
-        StandInfo: {
-            /** Member */
-            member: string;
-            /** Part */
-            part: string;
-            /** Joint */
-            joint: string;
-            /** Anchor */
-            anchor: string;
-            /** First */
-            first: number;
-            /** Last */
-            last: number;
-            /** Should */
-            should: [
-                number,
-                number,
-                number
-            ][];
-            /** Slip */
-            slip: number[];
-        };
-        /**
          * Strand
          * @description One part across time. `systems` from the lowest level up; `level`: (whole frame, level from there on), 0 for the
          *     first system, between two where they are mixed; `states`: (whole frame, system that drives from there on, or "both");
@@ -1536,6 +1658,8 @@ export interface components {
             keys: components["schemas"]["StrandKey"][];
             /** Follows */
             follows: components["schemas"]["Follow"][];
+            /** Contacts */
+            contacts: components["schemas"]["Plank"][];
             /** Findings */
             findings: components["schemas"]["FindingInfo"][];
             /** Operations */
@@ -1624,6 +1748,8 @@ export interface components {
             revisions: number;
             /** Keys */
             keys: number;
+            /** Contacts */
+            contacts: number;
             /** Captured */
             captured: boolean;
             /** Findings */
@@ -1694,6 +1820,66 @@ export interface components {
              * @description the revision before, if there is one
              */
             parent: number | null;
+        };
+        /**
+         * TransferAsked
+         * @description A character's take to move to another scene's character by name. Prefixes that are not given are proposed; `apply`
+         *     makes the take, else only what would match is told.
+         */
+        TransferAsked: {
+            /** Revision */
+            revision: number;
+            /** Member */
+            member: string;
+            /** Scene */
+            scene: number;
+            /** Target */
+            target: string;
+            /** Source Prefix */
+            source_prefix?: string | null;
+            /** Target Prefix */
+            target_prefix?: string | null;
+            /**
+             * Name
+             * @default
+             */
+            name: string;
+            /**
+             * Apply
+             * @default false
+             */
+            apply: boolean;
+        };
+        /**
+         * TransferInfo
+         * @description What came along, or would; `place` and `turn`: how far any joint that both have is from the source (metres, radians).
+         *     `take_id`: the take that was made.
+         */
+        TransferInfo: {
+            /** Sentence */
+            sentence: string;
+            /** Source Prefix */
+            source_prefix: string;
+            /** Target Prefix */
+            target_prefix: string;
+            /** Parts */
+            parts: number;
+            /** Channels */
+            channels: number;
+            /** Keys */
+            keys: number;
+            /** Follows */
+            follows: number;
+            /** Contacts */
+            contacts: number;
+            /** Place */
+            place: number;
+            /** Turn */
+            turn: number;
+            /** Mismatches */
+            mismatches: components["schemas"]["MismatchInfo"][];
+            /** Take Id */
+            take_id: number | null;
         };
         /**
          * TransformsAsked
@@ -2417,7 +2603,7 @@ export interface operations {
             };
         };
     };
-    read_stands_api_takes__take_id__stands_get: {
+    read_contacts_api_takes__take_id__contacts_get: {
         parameters: {
             query?: {
                 revision?: number | null;
@@ -2436,7 +2622,7 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["StandInfo"][];
+                    "application/json": components["schemas"]["ContactInfo"][];
                 };
             };
             /** @description What was asked for is not there. */
@@ -2865,6 +3051,68 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Applied"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    transfer_api_takes__take_id__transfer_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TransferAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TransferInfo"];
                 };
             };
             /** @description What was asked for is not there. */

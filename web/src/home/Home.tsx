@@ -6,6 +6,7 @@ import { bringIn, chosen, READINGS } from "../shared/captures";
 import { useNotice } from "../shared/notice";
 import { go } from "../shared/route";
 import { Mark } from "../shared/Mark";
+import { Transfer } from "./Transfer";
 
 /** The take that the first visit opens. */
 const FIRST = "Cast off";
@@ -17,6 +18,7 @@ export function Home({ onGround }: { onGround: () => void }) {
   const picker = useRef<HTMLInputElement>(null);
   const [readings, setReadings] = useState(() => Object.fromEntries(READINGS.map((r) => [r.key, chosen(r.key)])));
   const [into, setInto] = useState<SceneEntry>();
+  const [moving, setMoving] = useState<{ scene: SceneEntry; take: SceneEntry["takes"][number] }>();
   const pick = (scene?: SceneEntry) => {
     setInto(scene);
     picker.current?.click();
@@ -116,7 +118,7 @@ export function Home({ onGround }: { onGround: () => void }) {
             </Stack>
             <Stack spacing={1.5}>
               {scene.takes.map((take) => (
-                <Card key={take.id} variant="outlined" sx={{ borderColor: "divider" }}>
+                <Card key={take.id} variant="outlined" sx={{ borderColor: "divider", position: "relative" }}>
                   <CardActionArea onClick={() => go(`/take/${take.id}`)} sx={{ display: "flex", alignItems: "stretch", p: 2, gap: 3, justifyContent: "flex-start" }}>
                     <Box sx={{ width: 230, flexShrink: 0 }}>
                       <Typography sx={{ fontWeight: 650, fontSize: 17, fontStyle: "italic" }}>{take.name}</Typography>
@@ -125,7 +127,10 @@ export function Home({ onGround }: { onGround: () => void }) {
                       </Typography>
                       <Typography color="text.secondary">
                         {take.captured ? "captured motion, " : ""}
-                        {take.keys} keys, {take.revisions} {take.revisions === 1 ? "revision" : "revisions"}
+                        {take.keys} keys, {take.contacts} {take.contacts === 1 ? "contact" : "contacts"}
+                      </Typography>
+                      <Typography color="text.secondary">
+                        {take.revisions} {take.revisions === 1 ? "revision" : "revisions"}
                       </Typography>
                       {take.findings.length > 0 ? (
                         <Chip size="small" color="error" variant="outlined" sx={{ mt: 1 }} label={`▲ ${take.findings.length} open ${take.findings.length === 1 ? "finding" : "findings"}`} />
@@ -135,12 +140,18 @@ export function Home({ onGround }: { onGround: () => void }) {
                     </Box>
                     <Strip take={take.id} revisions={take.revisions} />
                   </CardActionArea>
+                  <Tooltip title="To another version of its character, by name: with systems, follows and contacts">
+                    <Button size="small" aria-label={`Move to… another character: ${take.name}`} onClick={() => setMoving({ scene, take })} sx={{ position: "absolute", left: 152, bottom: 17 }}>
+                      Move to…
+                    </Button>
+                  </Tooltip>
                 </Card>
               ))}
             </Stack>
           </Box>
         ))}
       </Stack>
+      {moving && scenes.data && <Transfer scenes={scenes.data} {...moving} onClose={() => setMoving(undefined)} />}
       <Typography color="text.secondary" sx={{ mt: 5, py: 3, textAlign: "center", border: 2, borderStyle: "dashed", borderColor: "divider", borderRadius: 2 }}>
         Drop a BVH capture anywhere on this page: its limbs are found by their structure, and each can be handed over to IK at once.
       </Typography>

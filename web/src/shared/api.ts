@@ -24,7 +24,9 @@ export type ClipInfo = Schemas["ClipInfo"];
 export type CurveInfo = Schemas["CurveInfo"];
 export type CurveKey = Schemas["CurveKey"];
 export type Compared = Schemas["Compared"];
-export type Stand = Schemas["StandInfo"];
+export type Contact = Schemas["ContactInfo"];
+export type Plank = Schemas["Plank"];
+export type TransferInfo = Schemas["TransferInfo"];
 export type HandleInfo = Schemas["HandleInfo"];
 export type Suggested = Schemas["Suggested"];
 /** The proof as the core measured it: metres, radians, and both per frame. */

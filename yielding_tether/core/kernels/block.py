@@ -10,7 +10,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from .scalars import inlined, kernel
+from .scalars import inlined, inner
 
 #: Times in a block.
 BLOCK = 64
@@ -62,7 +62,7 @@ def put_at(rows, o, p, q):  # type: ignore[no-untyped-def]
     rows[o + _6] = q[3]
 
 
-@kernel
+@inner
 def copy_node(source, start, work, node, size):  # type: ignore[no-untyped-def]
     """Copies the seven rows that begin at `start` in `source` to a node."""
     for k in range(U(NODE_ROWS)):
@@ -72,7 +72,7 @@ def copy_node(source, start, work, node, size):  # type: ignore[no-untyped-def]
             work[o + b] = source[a + b]
 
 
-@kernel
+@inner
 def copy_rows(source, start, into, at, count, size):  # type: ignore[no-untyped-def]
     """Copies `count` rows that begin at `start` in `source` to those that begin at `at` in `into`."""
     for k in range(U(count)):
@@ -109,7 +109,7 @@ def row4(array, n):  # type: ignore[no-untyped-def]
     return (array[n], array[n + U(1)], array[n + U(2)], array[n + U(3)])
 
 
-@kernel
+@inner
 def moving_offset(length, sample, floats, f, values, captures, size, offset, at):  # type: ignore[no-untyped-def]
     """Fills the three rows of `offset` from `at` on with a joint's local offset: that of its capture (joint `sample`,
     -1 none) or that of its rest in `floats` at f, plus its three length channels (the first is `length`, -1 none)."""

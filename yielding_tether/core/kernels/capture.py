@@ -80,8 +80,8 @@ def sample_capture(offsets, rotations, first, step, at, joint, out):  # type: ig
         else:
             k = int(math.floor(x))
             s = x - k
-        i0 = max(k - 1, 0)
-        i3 = min(k + 2, count - 1)
+        i0 = k - 1 if k > 0 else 0
+        i3 = k + 2 if k + 2 < count else count - 1
         step_in = float(k + 1 - i0)
         step_out = float(i3 - k)
         for j in range(offsets.shape[1]):

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .scalars import kernel
+from .scalars import inner, kernel
 
 #: What stands for "not reached yet".
 _NEVER = 1 << 30
@@ -10,11 +10,12 @@ _NEVER = 1 << 30
 PATIENCE = 6
 
 
-@kernel
+@inner
 def _fits(times, arriving, leaving, middles, i, j, slope_out, slope_in, tolerance):  # type: ignore[no-untyped-def]
     """Whether the cubic from i to j stays within the tolerances at all times and middles between; the worst place first."""
     t0 = times[i]
     n = times[j] - t0
+    share = 1.0 / n
     v0 = leaving[i]
     v1 = arriving[j]
     a = n * slope_out
@@ -27,15 +28,35 @@ def _fits(times, arriving, leaving, middles, i, j, slope_out, slope_in, toleranc
         k = half + ((step + 1) // 2 if step % 2 else -(step // 2))
         if k < i or k >= j:
             continue
-        u = (0.5 * (times[k] + times[k + 1]) - t0) / n
-        if abs(v0 + u * (a + u * (c2 + u * c3)) - middles[k]) > min(tolerance[k], tolerance[k + 1]):
+        u = (0.5 * (times[k] + times[k + 1]) - t0) * share
+        least = tolerance[k] if tolerance[k] < tolerance[k + 1] else tolerance[k + 1]
+        if abs(v0 + u * (a + u * (c2 + u * c3)) - middles[k]) > least:
             return False
         if k > i:
-            u = (times[k] - t0) / n
+            u = (times[k] - t0) * share
             value = v0 + u * (a + u * (c2 + u * c3))
             if abs(value - arriving[k]) > tolerance[k] or abs(value - leaving[k]) > tolerance[k]:
                 return False
     return True
+
+
+@inner
+def _hopeless(times, arriving, leaving, middles, i, j, slope_out, slope_in, tolerance, most):  # type: ignore[no-untyped-def]
+    """Whether the cubic from i to j leaves its middle whatever is tried on top of its slopes, `most` tolerances at most."""
+    n = times[j] - times[i]
+    k = (i + j) // 2
+    u = (0.5 * (times[k] + times[k + 1]) - times[i]) / n
+    w = 1.0 - u
+    first, last = n * u * w * w, -n * u * u * w
+    value = (
+        leaving[i] * w * w * (1.0 + 2.0 * u)
+        + arriving[j] * u * u * (3.0 - 2.0 * u)
+        + first * slope_out
+        + last * slope_in
+    )
+    bent = most * (first * tolerance[i] - last * tolerance[j])
+    least = tolerance[k] if tolerance[k] < tolerance[k + 1] else tolerance[k + 1]
+    return abs(value - middles[k]) > (least + bent) * (1.0 + 1e-9) + 1e-15
 
 
 @kernel
@@ -49,32 +70,31 @@ def fewest_keys(times, arriving, leaving, slopes_in, slopes_out, middles, fixed,
     next is always allowed, whatever it leaves.
     """
     count = len(bends)
+    most = 0.0
     for a in range(count):
-        best[0, a] = 1
+        most = abs(bends[a]) if abs(bends[a]) > most else most
+        # Where it begins the motion's own slope stays: what lies before meets it.
+        best[0, a] = 1 if bends[a] == 0.0 else _NEVER
         came[0, a] = -1
     for j in range(1, len(times)):
         for b in range(count):
             best[j, b] = _NEVER
         failed = 0
-        for i in range(j - 1, max(-1, j - longest - 1), -1):
+        for i in range(j - 1, j - longest - 1 if j > longest else -1, -1):
             some = False
+            hopeless = i < j - 1 and _hopeless(
+                times, arriving, leaving, middles, i, j, slopes_out[i], slopes_in[j], tolerance, most
+            )
             for b in range(count):
                 for a in range(count):
                     if best[i, a] + 1 >= best[j, b]:
                         # No better; it counts as fitting where a shorter one did.
                         some = some or best[j, b] < _NEVER
                         continue
-                    if i == j - 1 or _fits(
-                        times,
-                        arriving,
-                        leaving,
-                        middles,
-                        i,
-                        j,
-                        slopes_out[i] + bends[a] * tolerance[i],
-                        slopes_in[j] + bends[b] * tolerance[j],
-                        tolerance,
-                    ):
+                    if i == j - 1 or (not hopeless and _fits(
+                        times, arriving, leaving, middles, i, j, slopes_out[i] + bends[a] * tolerance[i],
+                        slopes_in[j] + bends[b] * tolerance[j], tolerance,
+                    )):  # fmt: skip
                         best[j, b] = best[i, a] + 1
                         came[j, b] = i * count + a
                         some = True

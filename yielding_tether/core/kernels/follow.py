@@ -78,7 +78,8 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
             total = 0.0
             for k in range(anchors - 1):
                 c = ints[table + U(3 * k + 1 + what)]
-                w = max(values[value_slot(c) + b], 0.0) if c >= 0 else 0.0
+                w = values[value_slot(c) + b] if c >= 0 else 0.0
+                w = w if w > 0.0 else 0.0
                 shares[what, k] = w
                 total += w
             if total > 1.0:
@@ -87,7 +88,8 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
                 total = 1.0
             shares[what, anchors - 1] = 1.0 - total
         p = (0.0, 0.0, 0.0)
-        turns = 0
+        # A number of the same kind as that of the anchors: what is called with it is compiled once.
+        turns = anchors - anchors
         for k in range(anchors):
             wp = shares[0, k]
             wr = shares[1, k]

@@ -12,7 +12,7 @@ from ..transforms import Floats, Ints
 from .block import BLOCK, U, node_slot, value_slot
 from .rows import call
 from .sample import halve, in_order, sample_row
-from .scalars import kernel
+from .scalars import inner, kernel
 
 
 class Curves(NamedTuple):
@@ -35,11 +35,11 @@ class Curves(NamedTuple):
 TILE = 8
 
 
-@kernel
+@inner
 def copy_out(frames, start, size, nodes, work, pos, rot):  # type: ignore[no-untyped-def]
     """Hands a block over: pos (F, N, 3) and rot (F, N, 4) of these nodes at its times."""
     for tile in range(U(0), U(size), U(TILE)):
-        end = min(tile + U(TILE), U(size))
+        end = tile + U(TILE) if tile + U(TILE) < U(size) else U(size)
         for k in range(U(len(nodes))):
             n = U(nodes[k])
             for b in range(tile, end):
@@ -64,7 +64,7 @@ def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, flo
     values, waves, times, late = room.values, room.waves, room.times, room.late
     for g in range(len(spans)):
         for block in range(spans[g, 0], spans[g, 1], BLOCK):
-            size = min(BLOCK, spans[g, 1] - block)
+            size = BLOCK if block + BLOCK < spans[g, 1] else spans[g, 1] - block
             for b in range(U(size)):
                 f = frames[U(block) + b]
                 times[b] = at[f]
@@ -84,8 +84,8 @@ def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, flo
                 o = value_slot(r)
                 for b in range(U(size)):
                     room.captures[o + b] = captured[r, frames[U(block) + b]]
-            halve(values, curves.turning, spans[g, 6], spans[g, 7], size, waves)
-            halve(values, curves.spun, 0, len(curves.spun), size, waves)
+            halve(values, curves.turning, U(spans[g, 6]), U(spans[g, 7]), U(size), waves)
+            halve(values, curves.spun, U(0), U(len(curves.spun)), U(size), waves)
             # A run at a time over the block: what its rows say is read once, and its times wait for no other.
             for s in range(spans[g, 2], spans[g, 3]):
                 call(kinds[runs[s, 0]], runs[s, 1], runs[s, 2], runs[s, 3], size, ints, floats, room)  # type: ignore[call-arg]
@@ -95,4 +95,4 @@ def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, flo
         o = value_slot(curves.over[k])
         for b in range(U(BLOCK)):
             values[o + b] = curves.standing[k]
-    halve(values, curves.spun, 0, len(curves.spun), BLOCK, waves)
+    halve(values, curves.spun, U(0), U(len(curves.spun)), U(BLOCK), waves)

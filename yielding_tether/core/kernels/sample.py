@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 from .block import BLOCK, U, value_slot, wave_slot
-from .scalars import kernel, sine_cosine
+from .scalars import inner, kernel, sine_cosine
 
 
-@kernel
+@inner
 def _before(cubics, lo, hi, t, arriving):  # type: ignore[no-untyped-def]
     """Index of the last key in rows lo…hi-1 at or before t (strictly before, when arriving), or lo - 1."""
     a = lo
@@ -20,7 +20,7 @@ def _before(cubics, lo, hi, t, arriving):  # type: ignore[no-untyped-def]
     return a - 1
 
 
-@kernel
+@inner
 def sample_row(lo, hi, cubics, times, arriving, count, rising, out, o):  # type: ignore[no-untyped-def]
     """Fills out[o : o + count] with the curve in rows lo…hi-1 of packed cubics at times[:count], each on its side;
     `rising`: no time is before the one that it follows.
@@ -69,7 +69,7 @@ def sample_row(lo, hi, cubics, times, arriving, count, rising, out, o):  # type:
         b += 1
 
 
-@kernel
+@inner
 def in_order(times, count):  # type: ignore[no-untyped-def]
     """Whether no time is before the one that it follows."""
     for k in range(1, count):

@@ -19,8 +19,11 @@ from numba import njit
 OPTIONS: dict[str, Any] = {"cache": True, "error_model": "numpy", "_nrt": False, "no_cfunc_wrapper": True}
 #: Options of what no Python calls.
 INNER: dict[str, Any] = {**OPTIONS, "no_cpython_wrapper": True}
-#: Compiles a kernel.
+#: Compiles a kernel. Each function that one calls, and each kind of arguments that it calls it with, is a unit of its own
+#: to compile: so the least of two is written as a choice, and indices are unsigned throughout.
 kernel = njit(**OPTIONS)
+#: The same for what only kernels call.
+inner = njit(**INNER)
 #: The same, written into its caller: for functions that are handed tables inside the loop over frames.
 inlined = njit(**{**INNER, "forceinline": True})
 
@@ -99,14 +102,14 @@ def norm(a):  # type: ignore[no-untyped-def]
     return math.sqrt(a[0] * a[0] + a[1] * a[1] + a[2] * a[2])
 
 
-@kernel
+@inner
 def qunit(q):  # type: ignore[no-untyped-def]
     """q scaled to unit length."""
     s = 1.0 / math.sqrt(q[0] * q[0] + q[1] * q[1] + q[2] * q[2] + q[3] * q[3])
     return (q[0] * s, q[1] * s, q[2] * s, q[3] * s)
 
 
-@kernel
+@inner
 def axis_turn(axis, angle):  # type: ignore[no-untyped-def]
     """Quaternion of a turn by angle (radians) about a unit axis."""
     s, c = sine_cosine(0.5 * angle)
@@ -182,7 +185,7 @@ def euler_to_quat(order, rx, ry, rz):  # type: ignore[no-untyped-def]
     )
 
 
-@kernel
+@inner
 def _entry(q, row, col):  # type: ignore[no-untyped-def]
     """Entry of the rotation matrix of the unit quaternion q."""
     x, y, z, w = q
@@ -255,7 +258,7 @@ def quat_to_euler(order, q, nx, ny, nz):  # type: ignore[no-untyped-def]
     return c1, b1, a1
 
 
-@kernel
+@inner
 def qlog(q):  # type: ignore[no-untyped-def]
     """Rotation vector (radians, |v| ≤ π) of a unit quaternion."""
     if q[3] < 0.0:
@@ -267,7 +270,7 @@ def qlog(q):  # type: ignore[no-untyped-def]
     return (q[0] * f, q[1] * f, q[2] * f)
 
 
-@kernel
+@inner
 def qexp(v):  # type: ignore[no-untyped-def]
     """Unit quaternion of a rotation vector (radians)."""
     a = norm(v)

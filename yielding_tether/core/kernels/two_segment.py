@@ -35,6 +35,7 @@ from .scalars import (
     dot,
     frame_turn,
     inlined,
+    inner,
     kernel,
     norm,
     qconj,
@@ -103,7 +104,7 @@ def half_angle(c, s):  # type: ignore[no-untyped-def]
     return (o if c <= 0.0 else h), (hs if s >= 0.0 else -hs)
 
 
-@kernel
+@inner
 def aimed_turn(v, d, h, b):  # type: ignore[no-untyped-def]
     """M for the direction v, a vector of any length: what `direction_turn` gives for its angles, without them."""
     x = dot(v, d)
@@ -127,7 +128,7 @@ def angles_of(v, d, h, b):  # type: ignore[no-untyped-def]
     return math.atan2(y, x), math.atan2(dot(v, h), math.sqrt(x * x + y * y))
 
 
-@kernel
+@inner
 def aim_of(line, reach, parent_rot, rest, d):  # type: ignore[no-untyped-def]
     """Unit direction from the limb's root to its end; that of rest where a full fold leaves none."""
     if reach > 1e-9:
@@ -135,7 +136,7 @@ def aim_of(line, reach, parent_rot, rest, d):  # type: ignore[no-untyped-def]
     return qrot(qmul(parent_rot, rest), d)
 
 
-@kernel
+@inner
 def aim_frame(parent_rot, rest, d, h, aim):  # type: ignore[no-untyped-def]
     """The upper frame with d swung from its rest direction onto `aim` along the shortest arc, swivel zero."""
     up = qmul(parent_rot, rest)
@@ -218,7 +219,7 @@ def solve_pose(root, up, rest, o1, o2, form, constants, end, swivel, carry, twis
     return upper, mid, mid_rot, add(mid, qrot(mid_rot, o2))
 
 
-@kernel
+@inner
 def solve_one(root, up, rest, o1, o2, hinge, lower_hinge, constants, end, swivel, carry, twist, sign):  # type: ignore[no-untyped-def]  # fmt: skip
     """`solve_pose` of a limb whose form is not known beforehand, compiled once for all who call it."""
     form = shape(o1, o2, hinge, lower_hinge)
@@ -244,10 +245,10 @@ _END = U(14 * BLOCK)
 @inlined
 def gather(ints, i, size, values, work, inp):  # type: ignore[no-untyped-def]
     """Lays what a solve reads side by side."""
-    copy_rows(work, node_slot(ints[i + U(3)]), inp, U(0), 7, size)
-    copy_rows(work, node_slot(ints[i + U(4)]), inp, _TARGET, 7, size)
+    copy_rows(work, node_slot(ints[i + U(3)]), inp, U(0), U(7), size)
+    copy_rows(work, node_slot(ints[i + U(4)]), inp, _TARGET, U(7), size)
     for k in range(U(4)):
-        copy_rows(values, value_slot(ints[i + U(5) + k]), inp, _ANGLES + k * _1, 1, size)
+        copy_rows(values, value_slot(ints[i + U(5) + k]), inp, _ANGLES + k * _1, U(1), size)
 
 
 @inlined
@@ -255,7 +256,7 @@ def scatter(ints, i, size, out, inp, work):  # type: ignore[no-untyped-def]
     """Hands the three joints over; the end is turned as its control."""
     for k in range(U(3)):
         copy_node(out, k * _7, work, node_slot(ints[i + k]), size)
-    copy_rows(inp, _TARGET + _3, work, node_slot(ints[i + U(2)]) + _3, 4, size)
+    copy_rows(inp, _TARGET + _3, work, node_slot(ints[i + U(2)]) + _3, U(4), size)
 
 
 def limbs(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
@@ -351,8 +352,8 @@ def fit(pos, rot, above, offsets, rest, constants, near, out):  # type: ignore[n
     swivel_near, twist_near, sign = near[0], near[2], near[3]
     for f in range(pos.shape[0]):
         bend, carry, twist, swivel = fit_pose(
-            load3(pos, f, 0), line4(above, f), rest, load3(offsets, f, 1), load3(offsets, f, 2),
-            constants, load4(rot, f, 0), load4(rot, f, 1), load3(pos, f, 2),
+            load3(pos, f, U(0)), line4(above, f), rest, load3(offsets, f, U(1)), load3(offsets, f, U(2)),
+            constants, load4(rot, f, U(0)), load4(rot, f, U(1)), load3(pos, f, U(2)),
         )  # fmt: skip
         swivel_near = wrap_near(swivel, swivel_near)
         twist_near = wrap_near(twist, twist_near)
@@ -364,7 +365,7 @@ def fit(pos, rot, above, offsets, rest, constants, near, out):  # type: ignore[n
         out[3, f] = sign
 
 
-@kernel
+@inner
 def guide_place(root, parent_rot, rest, o1, o2, constants, end, swivel, distance):  # type: ignore[no-untyped-def]
     """Where the bend guide of a limb stands: (its place, the middle joint's side of the aim line as a unit
     vector). It stands off the aim line on the side to which the hinge bends, and stays on that side when the
@@ -406,12 +407,12 @@ def guides(pos, rot, parent_rot, offsets, rest, constants, extra, out):  # type:
     offsets (F, 3, 3). They stand off by as much as the limb's two segments are long, times 0.9, and `extra` (F,)
     metres."""
     for f in range(pos.shape[0]):
-        root = load3(pos, f, 0)
-        end = load3(pos, f, 2)
+        root = load3(pos, f, U(0))
+        end = load3(pos, f, U(2))
         up = line4(parent_rot, f)
-        o1 = load3(offsets, f, 1)
-        o2 = load3(offsets, f, 2)
-        _, _, _, swivel = fit_pose(root, up, rest, o1, o2, constants, load4(rot, f, 0), load4(rot, f, 1), end)
+        o1 = load3(offsets, f, U(1))
+        o2 = load3(offsets, f, U(2))
+        _, _, _, swivel = fit_pose(root, up, rest, o1, o2, constants, load4(rot, f, U(0)), load4(rot, f, U(1)), end)
         place, _ = guide_place(
             root, up, rest, o1, o2, constants, end, swivel, SENSIBLE * (norm(o1) + norm(o2)) + extra[f]
         )
@@ -426,8 +427,8 @@ def bends(pos, rot, parent_rot, offsets, rest, constants, out):  # type: ignore[
     those of `guides`."""
     for f in range(pos.shape[0]):
         bend, carry, _, _ = fit_pose(
-            load3(pos, f, 0), line4(parent_rot, f), rest, load3(offsets, f, 1), load3(offsets, f, 2), constants,
-            load4(rot, f, 0), load4(rot, f, 1), load3(pos, f, 2),
+            load3(pos, f, U(0)), line4(parent_rot, f), rest, load3(offsets, f, U(1)), load3(offsets, f, U(2)), constants,
+            load4(rot, f, U(0)), load4(rot, f, U(1)), load3(pos, f, U(2)),
         )  # fmt: skip
         out[0, f] = bend
         out[1, f] = carry + constants[7]

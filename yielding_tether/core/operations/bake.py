@@ -39,6 +39,7 @@ from .operation import (
     stretch_words,
     system_options,
 )
+from .retether import anchors, following, switched
 
 #: Share of the tolerance that a part may use beside those below it, while others that are baked hang from it.
 CARRYING = 0.35
@@ -46,7 +47,8 @@ CARRYING = 0.35
 
 @dataclass(frozen=True)
 class Bake:
-    """What is asked for. `to`: the system that takes the keys, "" the one that each part has keys in, or its last."""
+    """What is asked for. `to`: the system that takes the keys, "" the one that each part has keys in, or its last; `follow`:
+    what its control follows then, as `Retether.to` names it, "" what it follows."""
 
     parts: Parts
     to: str
@@ -54,6 +56,7 @@ class Bake:
     last: float | None = None
     keys: Literal["few", "every", "kept"] = "few"
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
+    follow: str = ""
 
 
 def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
@@ -66,7 +69,10 @@ def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
     bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
     now = program
     for bound in bounds:
-        now = _bake(program, now, bound, _system(bound, asked.to), asked, first, last)
+        system = _system(bound, asked.to)
+        if asked.follow and following(bound):
+            now = switched(now, now.bound(*bound.id), asked.follow, first, last)
+        now = _bake(program, now, now.bound(*bound.id), system, asked, first, last)
     now.check_loops()
     within = asked.tolerance if asked.keys == "few" else None
     return now.take, prove("bake", program, now, first, last, tolerance=within)
@@ -98,14 +104,16 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
     def poses(at: Floats, side: Ints) -> Poses:
         # The part as it was, and around it what is there now.
         found = program.evaluate(at, side, only=target.nodes)
-        if now is not program and bound.above[0] in around:
-            base = now.evaluate(at, side, only=around)
+        if now is program or not len(around):
+            return found
+        base = now.evaluate(at, side, only=around)
+        if bound.above[0] in around:
             above, begin = int(bound.above[0]), int(bound.nodes[0])
             # The part moves along with where it begins: to reach for its old end would bend a limb that is all but straight.
             local = rotate(inverse(found.rot[:, above]), found.pos[:, begin] - found.pos[:, above])
             shift = base.pos[:, above] + rotate(base.rot[:, above], local) - found.pos[:, begin]
             found.pos[:, bound.nodes] += shift[:, None]
-            found.pos[:, around], found.rot[:, around] = base.pos[:, around], base.rot[:, around]
+        found.pos[:, around], found.rot[:, around] = base.pos[:, around], base.rot[:, around]
         return found
 
     motion = Motion(now, poses, lambda t: FINE * steps(breaks, t))
@@ -154,6 +162,7 @@ class BakeParts(Operation):
             "keys", "keys", "options", "few", (("few", "few keys"), ("kept", "existing keys"), ("every", "every frame"))
         ),
         *(replace(c, folded=False, when=("keys", ("few",))) for c in TOLERANCE),
+        Choice("follow", "following", "anchor", "", folded=True, help="What its control follows there."),
     )  # fmt: skip
 
     def suggest(
@@ -169,10 +178,16 @@ class BakeParts(Operation):
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
         alone = {n for p in parts for n, s in program.bound(*p).systems.items() if s.system.moves_alone}
-        return {"to": tuple(o for o in system_options(program, parts) if o[0] not in alone)}
+        able = any(following(program.bound(*p)) for p in parts)
+        return {
+            "to": tuple(o for o in system_options(program, parts) if o[0] not in alone),
+            "follow": (("", "what it follows"), *(anchors(program) if able else ())),
+        }
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
-        take, proof = apply(program, Bake(asked.parts, c["to"], asked.first, asked.last, c["keys"], tolerance_of(c)))
+        take, proof = apply(
+            program, Bake(asked.parts, c["to"], asked.first, asked.last, c["keys"], tolerance_of(c), c["follow"])
+        )
         said = f"Bake {labels(program, asked.parts)}, {stretch_words(asked.first, asked.last)}"
         return Outcome(take, proof, said)

@@ -17,6 +17,7 @@ from typing import Any, Literal
 
 import numpy as np
 
+from ..contacts import part_of, planted
 from ..curves import ARRIVING, LEAVING
 from ..errors import CoreError
 from ..express import Curves, Placing, Settling, carry, drive, fence, hold, join, system_target
@@ -325,6 +326,9 @@ class HandOver(Operation):
             found["keys"] = "every"
         elif to in bound.systems and bound.systems[to].system.moves_alone:
             found["after"] = "own"
+        elif any(part_of(program, c) in several for c in planted(program, first, end)):
+            # What is planted stays: with the kept keys alone it would leave its place between them.
+            found["keys"] = "within"
         return found
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:

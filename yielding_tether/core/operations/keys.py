@@ -74,7 +74,7 @@ def apply(program: Program, edit: Edit) -> tuple[Take, Proof]:
             continue
         old = program.take.curves.get(channel, EMPTY)
         new = _EDITS[edit.what](program, channel, old, tuple(dict.fromkeys(map(float, times))), edit)
-        _check_shares(program, channel, new)
+        _check_values(program, channel, new)
         if new != old:
             changed[channel] = new
     if not changed:
@@ -145,10 +145,16 @@ def _proven(program: Program, operation: str, changed: dict[str, Curve]) -> tupl
     return after.take, prove(operation, program, after, *reach(program.take, changed))
 
 
-def _check_shares(program: Program, channel: str, new: Curve) -> None:
+def _check_values(program: Program, channel: str, new: Curve) -> None:
     kind = program.info[program.channels[channel]][2].kind
     if kind == "share" and len(new) and (new.numbers[:, 1:3].min() < 0.0 or new.numbers[:, 1:3].max() > 1.0):
         raise CoreError(f"{channel} is a share: it must stay between 0 and 1.")
+    if kind == "sign":
+        # Keys that are moved go as they are; what is given to a key must be a side, and steps.
+        there = {k[1:] for k in program.curve(program.channels[channel]).all_keys()}
+        given = [k for k in new.all_keys() if k[1:] not in there]
+        if any(k.kind != STEPPED or {abs(k.arriving), abs(k.leaving)} != {1.0} for k in given):
+            raise CoreError(f"{channel} says to which side a limb bends: it is 1 or -1, and it steps.")
 
 
 def _picked(channel: str, old: Curve, times: tuple[float, ...], unlocking: bool = False) -> list[Key]:
@@ -388,6 +394,9 @@ class KeysOfStretch(Operation):
         if not named:
             raise CoreError(f"These parts have no keys from frame {first:g} to {last:g}.")
         do = c["do"]
+        if do == "kind":
+            # Which side a limb bends to steps, whatever the rest does.
+            named = {n: t for n, t in named.items() if program.info[program.channels[n]][2].kind != "sign"}
         if do in ("kind", "lock", "unlock"):
             values = {"kind": float(KINDS.index(c["kind"]))} if do == "kind" else {"lock": float(do == "lock")}
             edit = Edit("set", named, values=values)

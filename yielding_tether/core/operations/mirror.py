@@ -1,4 +1,4 @@
-"""Mirror: a take or a stretch of it on the other side, reflected in one fixed plane.
+"""Mirror: a take, a stretch of it or the pose at one frame on the other side, reflected in one fixed plane.
 
     joints of the partner = plane · joints · plane, corrected from rest to rest;  channels = fit(those joints)
 
@@ -18,15 +18,16 @@ import numpy as np
 from ..cast import Member
 from ..channels import ROTATION, TRANSLATION
 from ..clips import across, partner
-from ..curves import ARRIVING, EMPTY, LEAVING, STEPPED, Curve, Key, insert, sample
+from ..contacts import cleared, with_contact
+from ..curves import ARRIVING, EMPTY, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, sample, set_value
 from ..errors import CoreError
 from ..express import FINE, Motion, fit_along, system_target
 from ..kernels.hierarchy import to_local
 from ..measure import steps
 from ..program import Poses, Program
-from ..proof import Proof, prove
+from ..proof import Proof, prove, reach
 from ..rig import Bound
-from ..takes import Capture, Take, Tether
+from ..takes import Capture, Contact, Take, Tether
 from ..transforms import Floats, Ints, inverse, multiply, rotate
 from .handover import refuse_locked
 from .operation import Asked, Choice, Operation, Outcome, check_parts, check_stretch, offered, stretch_words
@@ -100,7 +101,7 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     members = [program.scene.member(m) for m in asked.members]
     lead = next((m for m in members if m.kind == "character"), members[0])
     held = [m.name for m in members if m.id in take.captures]
-    if held and not whole:
+    if held and not whole and first < last:
         raise CoreError(
             f"{', '.join(held)} has a capture, which can only be mirrored as a whole: choose the whole take."
         )
@@ -108,6 +109,8 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     for member in members:
         for part in member.parts:
             refuse_locked(program, list(program.bound(member.id, part.name).own.values()), first, last)
+    if first == last and not whole:
+        return _pose(program, [m for m in members if m.kind == "character"], glass, first)
     pairs, notes = _pairs(program, members)
     tethers, renamed = _tethers(program, pairs, glass)
     captures = {m: _capture(program, program.scene.member(m), pairs, glass) if m in asked.members else c
@@ -130,20 +133,68 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
                 for n in names
             }
         )
+    now = now.on(replace(now.take, contacts=_contacts(program, pairs, first, last)))
     now.check_loops()
-    notes += _told(program, now, pairs, glass, first, last)
+    notes += _told(program, now, pairs, glass, first, last, whole)
     return now.take, prove("mirror", program, now, first, last, notes=tuple(notes))
 
 
+def _pose(program: Program, members: list[Member], glass: _Glass, frame: float) -> tuple[Take, Proof]:
+    """The pose of bodies at one frame on the other side, keyed in every system of each part; what drives and what is
+    followed stays, and so does what they hold."""
+    pairs, notes = _pairs(program, members)
+    changed: dict[str, Curve] = {}
+    names = program.channel_names()
+    now = program
+    at, side = np.array([frame]), np.zeros(1, dtype=np.int64)
+    shown = glass.at(at)
+    for id in sorted(pairs, key=lambda id: int(pairs[id].nodes.min())):
+        bound, other = program.bounds[id], pairs[id]
+        state = other.state(program.now(frame, other.driver_channels)[:, None])
+        if state is None or other.systems[state].system.moves_alone:
+            raise CoreError(
+                f"{other.who} is not driven by keys alone at frame {frame:g}: hand it over to a system with keys first."
+            )
+        was = program.evaluate(at, side, only=bound.nodes)
+        for system in other.keyed_systems:
+            target = system_target(now, other, system)
+            reached = now.evaluate(at, side, only=now.fit_nodes([other]))
+            _reflect(reached, was, bound, other, shown)
+            values = target.fit(reached, now.now(frame, target.channels))[:, 0]
+            for k, c in enumerate(target.channels):
+                old = now.curve(int(c))
+                sign = bool(target.mine.stepped[k])
+                if not len(old) and abs(values[k] - now.defaults[c]) <= SAME:
+                    continue
+                changed[names[c]] = set_value(old, frame, float(values[k]), STEPPED if sign else SMOOTH)
+        now = program.with_curves(changed)
+    first, last = reach(program.take, changed)
+    return now.take, prove("mirror", program, now, first, last, notes=tuple(notes))
+
+
+def _reflect(reached: Poses, was: Poses, bound: Bound, other: Bound, shown: _Shown) -> None:
+    """Puts a part's joints where the mirror shows those of its partner."""
+    rests = [m.skeleton.rest_pose[1] for m in (bound.member, other.member)]
+    index = [m.skeleton.index for m in (bound.member, other.member)]
+    for k, joint in enumerate(bound.part.joints):
+        reached.pos[:, other.nodes[k]] = shown.place(was.pos[:, bound.nodes[k]])
+        reached.rot[:, other.nodes[k]] = shown.turn(
+            was.rot[:, bound.nodes[k]], rests[0][index[0][joint]], rests[1][index[1][other.part.joints[k]]]
+        )
+
+
 def _told(
-    program: Program, now: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass, first: float, last: float
-) -> list[str]:
+    program: Program, now: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass, first: float, last: float,
+    whole: bool,
+) -> list[str]:  # fmt: skip
     """How far parts are from where the mirror shows them, where that is more than a tenth of a millimetre: between keys, or
     where they follow what stays."""
     at = np.unique(np.append(np.arange(2 * np.ceil(first), 2 * last + 0.5) / 2.0, [first, last]))
     found = []
-    shown = glass.at(at)
-    was, new = program.evaluate(at), now.evaluate(at)
+    # What leaves the last frame of a stretch is what was there before.
+    side = np.where((at == last) & (not whole), ARRIVING, LEAVING)
+    shown = glass.at(at, side)
+    was, new = program.evaluate(at, side), now.evaluate(at, side)
     for id, other in pairs.items():
         nodes = program.bounds[id].nodes, now.bounds[other.id].nodes
         off = np.max(
@@ -298,6 +349,26 @@ def _tethers(
     return tuple(tethers), renamed
 
 
+def _contacts(program: Program, pairs: dict[tuple[str, str], Bound], first: float, last: float) -> tuple[Contact, ...]:
+    """Contacts of the mirrored take: from first to last those of the other side."""
+    mirrored = {id[0] for id in pairs}
+    take = program.take
+    shown = []
+    for c in take.contacts:
+        if c.member not in mirrored or c.first >= last or c.last <= first:
+            continue
+        joint = _joint_on_other_side(pairs, program, c.member, c.joint)
+        anchor = c.anchor
+        if c.anchor_member in mirrored:
+            anchor = _joint_on_other_side(pairs, program, c.anchor_member, c.anchor)
+        shown.append(replace(c, joint=joint, anchor=anchor, first=max(c.first, first), last=min(c.last, last)))
+    for c in (c for c in take.contacts if c.member in mirrored):
+        take = replace(take, contacts=tuple(cleared(take, c.member, c.joint, first, last)))
+    for c in shown:
+        take = with_contact(take, c)
+    return take.contacts
+
+
 def _switches(
     program: Program, pairs: dict[tuple[str, str], Bound], renamed: dict[tuple[str, str, str], str]
 ) -> dict[str, Curve]:
@@ -323,8 +394,6 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
     names = now.channel_names()
     # Where what is followed changes, keys are split; a follow that stays behind needs other values than before.
     changes = program.key_times(bound.weight_channels) if bound.weight_channels else np.empty(0)
-    rests = [m.skeleton.rest_pose[1] for m in (bound.member, other.member)]
-    index = [m.skeleton.index for m in (bound.member, other.member)]
     breaks = program.key_times()
 
     for system in bound.systems:
@@ -342,12 +411,7 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
             was = program.evaluate(at, side, overrides=alone, only=bound.nodes)
             reached = now.evaluate(at, side, only=now.fit_nodes([other]))
             shown = glass.at(at, side)
-            for k, joint in enumerate(bound.part.joints):
-                to = other.part.joints[k]
-                reached.pos[:, other.nodes[k]] = shown.place(was.pos[:, bound.nodes[k]])
-                reached.rot[:, other.nodes[k]] = shown.turn(
-                    was.rot[:, bound.nodes[k]], rests[0][index[0][joint]], rests[1][index[1][to]]
-                )
+            _reflect(reached, was, bound, other, shown)
             return reached
 
         motion = Motion(now, poses, lambda t: FINE * steps(breaks, t), between=False)
@@ -527,4 +591,8 @@ class MirrorTake(Operation):
         members = tuple(dict.fromkeys([*bodies, *props]))
         take, proof = apply(program, Mirror(members, asked.first, asked.last, c["plane"]))
         names = ", ".join(program.scene.member(m).name for m in members)
-        return Outcome(take, proof, f"Mirror {names}, {stretch_words(asked.first, asked.last)}")
+        pose = asked.first == asked.last
+        return Outcome(
+            take, proof,
+            f"Mirror the pose at frame {asked.first:g}" if pose else f"Mirror {names}, {stretch_words(asked.first, asked.last)}",
+        )  # fmt: skip

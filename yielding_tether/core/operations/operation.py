@@ -20,8 +20,8 @@ from ..takes import Take
 Value = str | int | float
 Parts = tuple[tuple[str, str], ...]
 #: What an operation is offered for: a stretch of parts that more than one system can drive, or of any parts; a part at
-#: one frame; findings, keys, a clip, the whole take.
-Applies = Literal["systems", "parts", "frame", "findings", "keys", "clip", "take"]
+#: one frame; findings, keys, a clip, the whole take, a contact.
+Applies = Literal["systems", "parts", "frame", "findings", "keys", "clip", "take", "contact"]
 
 
 @dataclass(frozen=True)
@@ -156,6 +156,7 @@ def refuse_nothing(before: Take, after: Take) -> None:
     """CoreError where two takes are the same: what changes nothing is no revision."""
     same = (
         before.tethers == after.tethers
+        and before.contacts == after.contacts
         and before.wanted == after.wanted
         and before.curves.keys() == after.curves.keys()
     )

@@ -14,17 +14,18 @@ from dataclasses import dataclass
 
 import numpy as np
 
+from ..contacts import with_contact
 from ..curves import ARRIVING, EMPTY, FREE, LEAVING, STEPPED, Curve, insert, put
 from ..errors import CoreError
 from ..findings import states
 from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound
-from ..stands import anchor_of
 from ..systems.place import place_in
 from ..takes import Take
-from ..transforms import Floats, inverse, multiply, rotate, rotation_distance, wrap_near
+from ..transforms import Floats, wrap_near
 from . import handover, retether
+from .contact import named, nearest, on_anchor
 from .handover import Handover, refuse_locked
 from .operation import (
     Asked,
@@ -61,26 +62,24 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
     if last <= first:
         raise CoreError("A hold needs a last frame after its first.")
     end = min(last + max(asked.ease, 0.0), float(program.take.last))
-    now, notes = program, []
+    now = program
     for part in asked.parts:
         bound = program.bound(*part)
         if not following(bound):
             raise CoreError(f"{bound.part.label} has no control that can hold on to anything.")
+        held = on_anchor(program, part, asked.on, first, last)
         now = _plant(now, bound, asked.on, first, last, end)
-        before, after = (slip(p, p.bound(*part), asked.on, first, last) for p in (program, now))
-        notes.append(
-            f"{bound.part.label} slips {1000 * after[0]:.2f} mm and {np.degrees(after[1]):.2f}° on "
-            f"{retether.read(program, asked.on)} (was {1000 * before[0]:.1f} mm and {np.degrees(before[1]):.1f}°)."
-        )
+        now = now.on(with_contact(now.take, held))
     now.check_loops()
-    driven = all(_driven(program, program.bound(*p), first) for p in asked.parts)
-    begin = first if driven else max(first - 1.0, float(program.take.first))
-    return now.take, prove("plant", program, now, begin, end, notes=tuple(notes))
+    before = max(first - 1.0, float(program.take.first))
+    begin = before if any(_handed_over(program, program.bound(*p), before, end) for p in asked.parts) else first
+    return now.take, prove("plant", program, now, begin, end)
 
 
-def _driven(program: Program, bound: Bound, frame: float) -> bool:
-    """Whether the system with the control drives a part where a hold begins."""
-    return bound.state(program.now(frame, bound.driver_channels)[:, None]) == _system(bound)
+def _handed_over(program: Program, bound: Bound, start: float, end: float) -> bool:
+    """Whether another system than the one with the control drives a part at some time of a hold."""
+    system = _system(bound)
+    return any(s.state != system for s in states(program, bound) if s.first < end and s.last > start)
 
 
 def _system(bound: Bound) -> str:
@@ -98,7 +97,7 @@ def _plant(program: Program, bound: Bound, on: str, first: float, last: float, e
     # From a frame earlier on the control is where the limb ends: what arrives at the hold is then what is held.
     start = max(first - 1.0, float(program.take.first))
     refuse_locked(program, control.channels, start, end)
-    if any(s.state != system for s in states(program, bound) if s.first < end and s.last > start):
+    if _handed_over(program, bound, start, end):
         until = None if end >= last_of_all else end
         now = now.on(handover.apply(now, Handover((bound.id,), system, start, until, keys="every"))[0])
     here = now.bound(*bound.id)
@@ -152,29 +151,6 @@ def _eased(program: Program, bound: Bound, control: str, free: Floats, last: flo
     return program.with_curves(changed)
 
 
-def slip(program: Program, bound: Bound, on: str, first: float, last: float) -> tuple[float, float]:
-    """Greatest distance (metres) and angle (radians) of a part's end from where it is first, on what it is held on to; at
-    quarter-frames."""
-    control = following(bound)[-1]
-    end = program.nodes[bound.member.id, control.control.rests_on or bound.part.joints[-1]]
-    at = np.append(np.arange(first, last, 0.25), last)
-    side = np.zeros(len(at), dtype=np.int64)
-    side[-1] = ARRIVING
-    node = _anchor_node(program, bound, on)
-    poses = program.evaluate(at, side, only=[end, node])
-    back = inverse(poses.rot[:, node])
-    pos = rotate(back, poses.pos[:, end] - poses.pos[:, node])
-    rot = multiply(back, poses.rot[:, end])
-    return float(np.linalg.norm(pos - pos[0], axis=1).max()), float(rotation_distance(rot, rot[:1]).max())
-
-
-def _anchor_node(program: Program, bound: Bound, on: str) -> int:
-    if on in ("world", retether.OWN):
-        return program.world if on == "world" else following(bound)[-1].anchors[-1]
-    member, _, name = on.partition("/")
-    return program.nodes[member, name]
-
-
 @offered
 class PlantParts(Operation):
     """Plants hands and feet."""
@@ -197,16 +173,10 @@ class PlantParts(Operation):
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
     ) -> dict[str, Value]:
-        """What the end follows most over the take."""
-        for part in parts:
-            bound = program.bound(*part)
-            for control in following(bound)[-1:]:
-                node = anchor_of(program, bound, control)[0]
-                able = [v for v, _ in anchors(program) if v != retether.OWN]
-                found = next((v for v in able if _anchor_node(program, bound, v) == node), None)
-                if found:
-                    return {"on": found}
-        return {}
+        """What the take says it stands on there, or what its motion shows."""
+        end = float(program.take.last) if last is None else last
+        near = next((c for p in parts if (c := nearest(program, p, first, end))), None)
+        return {"on": named(near)} if near else {}
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
         return {"on": tuple(a for a in anchors(program) if a[0] != retether.OWN)}

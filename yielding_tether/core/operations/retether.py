@@ -86,11 +86,7 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     if first == last and last < program.take.last:
         raise CoreError("A follow over a range needs a last frame after its first.")
     check_tolerance(asked.tolerance)
-    known = {value for value, _ in anchors(program)}
-    if asked.to not in known:
-        raise CoreError(
-            f"Nothing called {asked.to!r} can be followed: choose a joint or control of the cast, or the world."
-        )
+    _check_anchor(program, asked.to)
     tied: list[Tether | None] = []
     tethers = list(program.take.tethers)
     for id in asked.parts:
@@ -148,6 +144,34 @@ def free_name(anchor: str, member: str, taken: set[str]) -> str:
     """A name for a follow that no other of the control has."""
     names = (anchor, f"{member} {anchor}", *(f"{anchor} {k}" for k in range(2, 1000)))
     return next(n.replace(".", " ") for n in names if n.replace(".", " ") not in taken)
+
+
+def switched(program: Program, bound: Bound, to: str, first: float, last: float) -> Program:
+    """The take in which a part's control follows something from first to last with the values that it has: for what
+    expresses them anew. `to` as in `Retether`. CoreError where it can't follow that."""
+    able = following(bound)
+    if not able:
+        raise CoreError(f"{bound.part.label} has no control that can follow anything.")
+    _check_anchor(program, to)
+    tethers = list(program.take.tethers)
+    tether = _tether(program, tethers, bound, able[-1], Retether((bound.id,), to, first, last), first)
+    now = program.on(replace(program.take, tethers=tuple(tethers)))
+    names = now.channel_names()
+    wanted = set() if tether is None else {now.channels[tether.weight_channel(w)] for w in ("position", "rotation")}
+    weights = now.bound(*bound.id).controls[able[-1].control.name].switches
+    refuse_locked(now, weights, first, last)
+    open_end = last >= program.take.last
+    return now.with_curves(
+        {
+            names[c]: set_over(now.curve(c), first, last, open_end, float(c in wanted), float(now.defaults[c]))
+            for c in weights
+        }
+    )
+
+
+def _check_anchor(program: Program, to: str) -> None:
+    if to not in {value for value, _ in anchors(program)}:
+        raise CoreError(f"Nothing called {to!r} can be followed: choose a joint or control of the cast, or the world.")
 
 
 def _follow(

@@ -1,0 +1,236 @@
+"""Contacts: found as the makers of the demo takes know them, measured against an independent computation, kept and told."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from fractions import Fraction
+
+import numpy as np
+
+from yielding_tether.core.cast import Shape
+from yielding_tether.core.contacts import distance, find, measure_all
+from yielding_tether.core.curves import FREE, LINEAR, SMOOTH, Key, curve
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.operations import OPERATIONS, Asked, run
+from yielding_tether.core.operations.handover import Handover
+from yielding_tether.core.operations.handover import apply as hand_over
+from yielding_tether.core.operations.mirror import Mirror
+from yielding_tether.core.operations.mirror import apply as mirror
+from yielding_tether.core.program import Program
+from yielding_tether.core.takes import Contact, Take
+from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
+from yielding_tether.demo import cast_off, lantern_round
+
+from .test_bake import crossing
+from .test_findings import clean
+from .worlds import limb_member, scene, stepped
+
+LEFT, RIGHT, ARM = (("marl", "leg.L"),), (("marl", "leg.R"),), (("marl", "arm.R"),)
+
+
+def measured(program: Program, contact: Contact) -> tuple[float, float]:
+    """Slip and turn at quarter-frames: the joint seen from its anchor, against the first frame."""
+    at = np.append(np.arange(contact.first, contact.last, 0.25), contact.last)
+    side = (at == contact.last).astype(np.int64)
+    poses = program.evaluate(at, side)
+    joint = program.nodes[contact.member, contact.joint]
+    base = program.world if contact.anchor_member == "world" else program.nodes[contact.anchor_member, contact.anchor]
+    pos, rot = poses.pos[:, joint], poses.rot[:, joint]
+    carry = multiply(poses.rot[:, base], inverse(poses.rot[0, base]))
+    should = poses.pos[:, base] + rotate(carry, pos[0] - poses.pos[0, base])
+    turned = rotation_distance(rot, multiply(carry, rot[0]))
+    return float(np.linalg.norm(pos - should, axis=1).max()), float(turned.max())
+
+
+class Found(unittest.TestCase):
+    def test_as_the_makers_of_the_demo_takes_know_them(self) -> None:
+        for made in (cast_off.cast_off, lantern_round.lantern_round):
+            program = Program(*made())
+            there = find(program)
+            known = sorted(program.take.contacts, key=lambda c: (c.joint, c.first))
+            # None missed, none invented, none split; every edge within two frames.
+            self.assertEqual(
+                sorted((c.joint, c.anchor) for c in there), sorted((c.joint, c.anchor) for c in known), made.__name__
+            )
+            for a, b in zip(sorted(there, key=lambda c: (c.joint, c.first)), known, strict=True):
+                self.assertLessEqual(max(abs(a.first - b.first), abs(a.last - b.last)), 2.0, b.id)
+
+    def test_on_the_ground_where_a_file_has_no_set_pieces(self) -> None:
+        program = crossing()
+        there = find(program)
+        self.assertEqual({c.anchor_member for c in there}, {"world"})
+        feet = [c for c in there if c.joint.startswith("foot")]
+        self.assertGreaterEqual(len(feet), 2)
+        frames = program.take.frames
+        for c in feet:
+            # Nearly still while it stands: slower than a swing by far.
+            y = program.evaluate(frames, only=[program.nodes[c.member, c.joint]]).pos[
+                :, program.nodes[c.member, c.joint]
+            ]
+            inside = (frames >= c.first) & (frames <= c.last)
+            speed = np.linalg.norm(np.diff(y, axis=0), axis=1)
+            self.assertLess(float(np.median(speed[inside[1:] & inside[:-1]])), 0.1 * float(speed.max()))
+
+    def test_what_passes_by_or_hangs_in_the_air_is_none(self) -> None:
+        member = limb_member(np.random.default_rng(3))
+        fast = Take("fast", Fraction(24), 0, 10, {
+            "arm/limb.drive": stepped((0, 1.0)),
+            "arm/limb.ik.tx": curve([Key(0.0, -0.04, -0.04, kind=LINEAR), Key(10.0, 0.04, 0.04, kind=LINEAR)]),
+        })  # fmt: skip
+        self.assertEqual(find(Program(scene(member), fast)), [])
+        # A hand that the animator holds still, far from everything: of the demo cast, with no key at all.
+        program = Program(cast_off.ferry_scene(), Take("still", Fraction(24), 0, 40, tethers=cast_off.tethers()))
+        self.assertEqual({c.joint for c in find(program)}, {"foot.L", "foot.R"})
+
+    def test_the_gap_is_the_distance_from_the_surface(self) -> None:
+        rng = np.random.default_rng(5)
+        points = rng.uniform(-1.0, 1.0, (200, 3))
+        block = Shape("j", "block", "iron", (0.1, 0.0, 0.0), size=(0.4, 0.2, 0.6))
+        nearest = np.clip(points, np.array([-0.1, -0.1, -0.3]), np.array([0.3, 0.1, 0.3]))
+        np.testing.assert_allclose(distance(block, points), np.linalg.norm(points - nearest, axis=1), atol=1e-12)
+        bar = Shape("j", "capsule", "iron", (0.0, 0.0, 0.0), (0.0, 0.5, 0.0), (0.05, 0.05))
+        line = np.stack([np.zeros(200), np.clip(points[:, 1], 0.0, 0.5), np.zeros(200)], axis=1)
+        away = np.maximum(np.linalg.norm(points - line, axis=1) - 0.05, 0.0)
+        np.testing.assert_allclose(distance(bar, points), away, atol=1e-12)
+        ball = Shape("j", "ball", "iron", (0.0, 0.0, 0.0), size=(0.3, 0.3, 0.3))
+        away = np.maximum(np.linalg.norm(points, axis=1) - 0.3, 0.0)
+        np.testing.assert_allclose(distance(ball, points), away, atol=1e-12)
+
+
+class Kept(unittest.TestCase):
+    def test_slip_and_turn_are_what_the_poses_say(self) -> None:
+        for program in (Program(*cast_off.cast_off()), clean(0), Program(*lantern_round.lantern_round())):
+            contacts = program.take.contacts
+            for contact, slip in zip(contacts, measure_all(program, contacts), strict=True):
+                np.testing.assert_allclose(
+                    [slip.place.max(), slip.turn.max()], measured(program, contact), atol=1e-9, err_msg=contact.id
+                )
+
+    def test_a_slide_is_measured(self) -> None:
+        member = limb_member(np.random.default_rng(3))
+        keys = [
+            Key(0.0, 0.1, 0.1, kind=LINEAR, rule=FREE), Key(10.0, 0.1, 0.1, kind=SMOOTH, rule=FREE),
+            Key(40.0, 0.13, 0.13, kind=SMOOTH, rule=FREE),
+        ]  # fmt: skip
+        take = Take("slide", Fraction(24), 0, 40, {
+            "arm/limb.ik.tx": curve(keys), "arm/limb.drive": stepped((0, 1.0)),
+        })  # fmt: skip
+        joint = member.part("limb").joints[-1]
+        program = Program(scene(member), replace(take, contacts=(Contact("arm", joint, "world", "world", 0.0, 40.0),)))
+        (slip,) = measure_all(program, program.take.contacts)
+        self.assertAlmostEqual(float(slip.place.max()), 0.03, places=6)
+
+    def test_every_proof_tells_the_slip(self) -> None:
+        program = clean(0)
+        # A foot handed over with the keys it has leaves its place between them: that is told, with what it was.
+        take, proof = hand_over(program, Handover(LEFT, "fk", 80.0, 140.0, keys="kept"))
+        (held,) = (c for c in proof.contacts if c.part == "leg.L" and c.first == 73.0)
+        contact = next(c for c in program.take.contacts if c.joint == "foot.L" and c.first == 73.0)
+        np.testing.assert_allclose([held.place, held.turn], measured(program.on(take), contact), atol=1e-9)
+        np.testing.assert_allclose([held.place_before, held.turn_before], measured(program, contact), atol=1e-9)
+        self.assertFalse(held.kept)
+        self.assertFalse(proof.contacts_kept)
+        self.assertIn("slips", proof.sentence)
+        # On every frame it stays within the tenth of a millimetre that counts as kept.
+        _, proof = hand_over(program, Handover(LEFT, "fk", 80.0, 140.0, keys="every"))
+        self.assertTrue(proof.contacts_kept, proof.sentence)
+        self.assertIn("contacts keep their places", proof.sentence)
+        # So it does on as many keys as the tolerance needs, be it ever so large: what is planted must not leave its place.
+        # The strip proposes that where a planted contact lies in the stretch.
+        every = len(hand_over(program, Handover(LEFT, "fk", 80.0, 140.0, keys="every"))[0].curves["marl/thigh.L.rx"])
+        for keys in ("within", "few"):
+            take, proof = hand_over(
+                program,
+                Handover(LEFT, "fk", 80.0, 140.0, keys=keys, tolerance=(0.05, 0.5)),  # type: ignore[arg-type]
+            )
+            self.assertLess(measured(program.on(take), contact)[0], 1e-4, keys)
+            self.assertTrue(proof.contacts_kept, proof.sentence)
+            self.assertLessEqual(len(take.curves["marl/thigh.L.rx"]), every + 4, keys)
+        suggested = OPERATIONS["handover"].suggest(program, LEFT, 80.0, 140.0, {})
+        self.assertEqual(suggested, {"to": "fk", "keys": "within"})
+        self.assertNotIn("keys", OPERATIONS["handover"].suggest(program, LEFT, 62.0, 71.0, {}))
+
+    def test_a_planted_foot_is_kept_by_a_handover_afterwards(self) -> None:
+        program = crossing()
+        planted = run(program, "plant", Asked((("body", "leg.L"),), 20.0, 50.0, {"on": "world"}))
+        now = program.on(planted.take)
+        take, proof = hand_over(now, Handover((("body", "leg.L"),), "fk", 15.0, 60.0, keys="every"))
+        (contact,) = (c for c in take.contacts if (c.first, c.last) == (20.0, 50.0))
+        self.assertLess(measured(now, contact)[0], 1e-4)
+        self.assertLess(measured(now.on(take), contact)[0], 2e-4)
+        self.assertTrue(proof.contacts_kept, proof.sentence)
+
+    def test_the_mirror_changes_their_sides(self) -> None:
+        program = Program(*lantern_round.lantern_round())
+        take, _ = mirror(program, Mirror(("marl", "lantern"), 0.0))
+        swap = {"L": "R", "R": "L"}
+        known = {(c.joint[:-1] + swap[c.joint[-1]], c.anchor, c.first, c.last) for c in program.take.contacts}
+        self.assertEqual({(c.joint, c.anchor, c.first, c.last) for c in take.contacts}, known)
+        # The feet stand as still as they did; the hook stays where it is, so the hand that held on to it does not.
+        after = program.on(take)
+        for c in take.contacts:
+            if c.joint.startswith("foot"):
+                self.assertLess(measured(after, c)[0], 1e-4)
+        # Over a stretch only what lies in it changes sides.
+        take, _ = mirror(program, Mirror(("marl", "lantern"), 100.0, 140.0))
+        left = sorted((c.first, c.last) for c in take.contacts if c.joint == "foot.L")
+        self.assertEqual(left, [(0.0, 99.0), (100.0, 140.0), (141.0, 192.0)])
+
+
+class Edited(unittest.TestCase):
+    def test_marked_moved_taken_away(self) -> None:
+        program = Program(*cast_off.cast_off())
+        made = run(program, "contacts", Asked(RIGHT, 70.0, 80.0, {"do": "mark", "on": "deck/deck"}))
+        self.assertEqual(made.take.curves, program.take.curves)
+        self.assertIn("slips", made.proof.sentence)
+        now = program.on(made.take)
+        one = next(c for c in made.take.contacts if c.first == 70.0)
+        moved = run(now, "contact", Asked(first=58.0, last=90.0, choices={"contact": one.id, "on": "world"}))
+        mine = [(c.anchor, c.first, c.last) for c in moved.take.contacts if c.joint == "foot.R"]
+        # What it overlaps gives way.
+        self.assertEqual(mine, [("deck", 0.0, 57.0), ("world", 58.0, 90.0), ("deck", 102.0, 204.0)])
+        gone = run(now.on(moved.take), "contacts", Asked(RIGHT, 58.0, 90.0, {"do": "remove"}))
+        self.assertEqual([c.first for c in gone.take.contacts if c.joint == "foot.R"], [0.0, 102.0])
+        bare = program.on(replace(program.take, contacts=()))
+        all_found = run(bare, "contacts", Asked((*RIGHT, *ARM), 0.0, None, {"do": "find"}))
+        self.assertEqual([c.joint for c in all_found.take.contacts], ["foot.R", "foot.R", "hand.R"])
+
+    def test_what_cannot_be_done_says_so(self) -> None:
+        program = Program(*cast_off.cast_off())
+        for operation, asked, words in (
+            ("contacts", Asked((("marl", "spine"),), 0.0, 9.0, {"do": "find"}), "no end that could stand"),
+            ("contacts", Asked(RIGHT, 74.0, 84.0, {"do": "find"}), "nothing rests on anything"),
+            ("contacts", Asked(RIGHT, 74.0, 84.0, {"do": "remove"}), "no contact there"),
+            ("contacts", Asked(RIGHT, 74.0, 84.0, {"do": "mark", "on": "own"}), "can be stood on"),
+            ("contacts", Asked(RIGHT, 74.0, 74.0, {"do": "mark"}), "last frame after its first"),
+            ("contact", Asked(first=1.0, last=9.0, choices={"contact": "marl/foot.R@7"}), "not there any more"),
+            ("contact", Asked(first=0.0, last=300.0, choices={"contact": "marl/foot.R@0"}), "do not lie in the take"),
+            ("contact", Asked(first=0.0, last=60.0, choices={"contact": "marl/foot.R@0"}), "changes nothing"),
+        ):
+            with self.assertRaisesRegex(CoreError, words):
+                run(program, operation, asked)
+
+    def test_the_most_likely_choice_is_suggested(self) -> None:
+        contacts = OPERATIONS["contacts"]
+        program = Program(*cast_off.cast_off())
+        bare = program.on(replace(program.take, contacts=()))
+        self.assertEqual(contacts.suggest(program, RIGHT, 10.0, 40.0, {}), {"do": "remove"})
+        self.assertEqual(contacts.suggest(bare, RIGHT, 10.0, 40.0, {}), {"do": "find"})
+        self.assertEqual(contacts.suggest(program, RIGHT, 70.0, 80.0, {}), {"do": "mark", "on": "deck/deck"})
+        # What it overlaps most counts, else what is nearest.
+        more = run(program, "contacts", Asked(RIGHT, 62.0, 80.0, {"do": "mark", "on": "world"})).take
+        now = program.on(more)
+        for first, last, on in (
+            (55.0, 70.0, "world"),
+            (50.0, 64.0, "deck/deck"),
+            (82.0, 88.0, "world"),
+            (95.0, 99.0, "deck/deck"),
+        ):
+            self.assertEqual(OPERATIONS["plant"].suggest(now, RIGHT, first, last, {}), {"on": on}, (first, last))
+        # A hand that slips is not planted: nothing is proposed to hold it.
+        self.assertNotIn("keys", OPERATIONS["handover"].suggest(program, (("marl", "arm.L"),), 120.0, 180.0, {}))
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,80 @@
+import type { Plank, Strand } from "../shared/api";
+import { mm } from "../shared/format";
+import type { Ink } from "../shared/theme";
+import type { Row, Scale } from "./drawStrands";
+
+/** Height that the planks of a row take at its foot. */
+export const PLANK = 11;
+/** How near a plank's edge the pointer takes hold of it, pixels. */
+const NEAR = 5;
+/** A slip that is worth seeing from afar, metres. */
+const SLIPS = 1e-3;
+
+export type Edge = "first" | "last";
+
+/** A plank whose edge is being dragged, with its frames as they would be. */
+export interface Dragged {
+  id: string;
+  edge: Edge;
+  first: number;
+  last: number;
+}
+
+export interface Hit {
+  strand: Strand;
+  plank: Plank;
+  /** The edge under the pointer, if it is one. */
+  edge: Edge | null;
+}
+
+/** The plank at a point of the strands, if there is one. */
+export function plankAt(rows: Row[], scale: Scale, x: number, y: number): Hit | null {
+  const row = rows.find((r) => y >= r.y && y < r.y + r.height);
+  if (!row || y < row.y + row.height - PLANK - 1) return null;
+  for (const plank of row.strand.contacts) {
+    const [a, b] = [scale.x(plank.first), scale.x(plank.last)];
+    if (x < a - NEAR || x > b + NEAR) continue;
+    // A short plank leaves a piece in its middle to click.
+    const near = Math.min(NEAR, Math.max((b - a) / 4, 1.5));
+    return { strand: row.strand, plank, edge: x <= a + near ? "first" : x >= b - near ? "last" : null };
+  }
+  return null;
+}
+
+/** Frames of a plank whose edge is taken to a frame: at least one frame long, within the take. */
+export function draggedTo(plank: Plank, edge: Edge, frame: number, take: { first: number; last: number }): Dragged {
+  const at = Math.min(Math.max(Math.round(frame), take.first), take.last);
+  return edge === "first"
+    ? { id: plank.id, edge, first: Math.min(at, plank.last - 1), last: plank.last }
+    : { id: plank.id, edge, first: plank.first, last: Math.max(at, plank.first + 1) };
+}
+
+/** Contacts of a row: planks with a nail at both ends, on what they stand, and how far they slip where that shows. */
+export function drawPlanks(g: CanvasRenderingContext2D, row: Row, scale: Scale, ink: Ink, dragged: Dragged | null, chosen: { first: number; last: number } | null) {
+  const y = row.y + row.height - PLANK;
+  const h = PLANK - 2.5;
+  for (const plank of row.strand.contacts) {
+    const { first, last } = dragged?.id === plank.id ? dragged : plank;
+    const [a, b] = [scale.x(first), scale.x(last)];
+    const mine = dragged?.id === plank.id || (chosen?.first === plank.first && chosen.last === plank.last);
+    g.fillStyle = ink.table;
+    g.strokeStyle = mine ? ink.accent : ink.soft;
+    g.lineWidth = mine ? 2 : 1;
+    g.beginPath();
+    g.roundRect(a, y, Math.max(b - a, 3), h, 2);
+    g.fill();
+    g.stroke();
+    g.fillStyle = mine ? ink.accent : ink.soft;
+    for (const x of [a + 3.5, b - 3.5]) {
+      g.beginPath();
+      g.arc(x, y + h / 2, 1.4, 0, 7);
+      g.fill();
+    }
+    const slips = plank.slip >= SLIPS;
+    const words = `${plank.anchor}${slips ? `, slips ${mm(plank.slip)}` : ""}`;
+    g.font = `${slips ? "700 " : ""}9px 'Figtree Variable', sans-serif`;
+    if (g.measureText(words).width > Math.min(b, g.canvas.width) - Math.max(a, 0) - 16) continue;
+    g.fillStyle = slips ? ink.alarm : ink.ink;
+    g.fillText(words, Math.max(a, 0) + 8, y + h - 1.5);
+  }
+}

@@ -1,0 +1,167 @@
+"""Contacts of a take: found over a stretch, marked, moved, taken away. They move nothing; every proof measures them."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import replace
+
+from ..contacts import anchor_reads, end_of, find, part_of, reads, with_contact
+from ..errors import CoreError
+from ..program import Program
+from ..proof import prove
+from ..rig import Bound
+from ..takes import WORLD, Contact
+from .operation import (
+    Asked,
+    Choice,
+    Operation,
+    Outcome,
+    Parts,
+    Value,
+    check_parts,
+    check_stretch,
+    labels,
+    offered,
+    stretch_words,
+)
+from .retether import OWN, anchors
+
+
+def standing(program: Program, part: tuple[str, str], first: float, last: float) -> list[Contact]:
+    """The take's contacts of a part that overlap a stretch."""
+    joints = program.bound(*part).part.joints
+    return [
+        c for c in program.take.contacts
+        if c.member == part[0] and c.joint in joints and c.first < last and c.last > first
+    ]  # fmt: skip
+
+
+def found(program: Program, parts: Parts, first: float, last: float) -> list[Contact]:
+    """Contacts that the motion shows, as far as they lie in a stretch."""
+    cut = [
+        (c, max(c.first, first), min(c.last, last)) for c in find(program, parts) if c.first < last and c.last > first
+    ]
+    return [replace(c, first=a, last=b) for c, a, b in cut if b > a]
+
+
+def nearest(program: Program, part: tuple[str, str], first: float, last: float) -> Contact | None:
+    """The contact of a part that overlaps a stretch most, or is nearest to it: one of the take's, else one that its motion
+    shows."""
+    joints = program.bound(*part).part.joints
+    there = [c for c in program.take.contacts if c.member == part[0] and c.joint in joints] or find(program, [part])
+    return max(there, key=lambda c: min(c.last, last) - max(c.first, first), default=None)
+
+
+def on_anchor(program: Program, part: tuple[str, str], on: str, first: float, last: float) -> Contact:
+    """A contact of a part's end on what `Retether.to` would name so; CoreError where the part has no end."""
+    bound = program.bound(*part)
+    end = end_of(bound)
+    if end is None:
+        raise CoreError(f"{bound.part.label} has no end that could stand on anything.")
+    if on == OWN or on not in {value for value, _ in anchors(program)}:
+        raise CoreError(f"Nothing called {on!r} can be stood on: choose a joint or control of the cast, or the world.")
+    member, _, name = (WORLD, "", WORLD) if on == "world" else on.partition("/")
+    return Contact(part[0], end.control.rests_on, member, name, first, last)
+
+
+def named(contact: Contact) -> str:
+    """What a contact stands on, as choices name it."""
+    return "world" if contact.anchor_member == WORLD else f"{contact.anchor_member}/{contact.anchor}"
+
+
+@offered
+class Contacts(Operation):
+    """Finds, marks and takes away contacts of hands and feet."""
+
+    id = "contacts"
+    label = "Contacts"
+    applies = "parts"
+    help = "Where the hand or foot stands or holds: every proof then tells how far it slips."
+    choices = (
+        Choice(
+            "do", "contacts", "options", "find",
+            (("find", "find them here"), ("mark", "mark one here"), ("remove", "take them away")),
+            help="Found by their speed and by how near they are to set pieces and ground.",
+        ),
+        Choice("on", "on", "anchor", "world", when=("do", ("mark",)), help="What it stands on or holds."),
+    )  # fmt: skip
+
+    def offered_for(self, bound: Bound) -> bool:
+        return end_of(bound) is not None
+
+    def suggest(
+        self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
+    ) -> dict[str, Value]:
+        """To take away what is there; else to find; else to mark, on what the end stands on elsewhere."""
+        end = float(program.take.last) if last is None else last
+        able = [p for p in parts if end_of(program.bound(*p)) is not None]
+        there = {p: standing(program, p, first, end) for p in able}
+        if able and all(there.values()):
+            return {"do": "remove"}
+        if found(program, tuple(able), first, end):
+            return {"do": "find"}
+        near = [c for p in able if (c := nearest(program, p, first, end))]
+        return {"do": "mark", **({"on": named(near[0])} if near else {})}
+
+    def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
+        return {"on": tuple(a for a in anchors(program) if a[0] != OWN)}
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        c = self.chosen(asked)
+        check_parts(program, asked.parts)
+        first, last = check_stretch(program.take, asked.first, asked.last)
+        take, new = program.take, []
+        where = stretch_words(first, last)
+        for part in asked.parts:
+            if end_of(program.bound(*part)) is None:
+                raise CoreError(f"{program.bound(*part).part.label} has no end that could stand on anything.")
+        if c["do"] == "find":
+            new = found(program, asked.parts, first, last)
+            if not new:
+                raise CoreError(f"{labels(program, asked.parts)}: nothing rests on anything, {where}.")
+            said = f"Find {len(new)} contact{'s' if len(new) > 1 else ''} of {labels(program, asked.parts)}"
+        elif c["do"] == "mark":
+            new = [on_anchor(program, p, c["on"], first, last) for p in asked.parts]
+            said = f"Mark {labels(program, asked.parts)} on {anchor_reads(program, new[0])}"
+        else:
+            gone = [x for p in asked.parts for x in standing(program, p, first, last)]
+            if not gone:
+                raise CoreError(f"{labels(program, asked.parts)}: no contact there, {where}.")
+            take = replace(take, contacts=tuple(x for x in take.contacts if x not in gone))
+            said = f"Take {len(gone)} contact{'s' if len(gone) > 1 else ''} of {labels(program, asked.parts)} away"
+        for contact in new:
+            take = with_contact(take, contact)
+        return Outcome(take, prove("contacts", program, program.on(take), first, last), f"{said}, {where}")
+
+
+@offered
+class MoveContact(Operation):
+    """Gives one contact other edges, or another thing to stand on; `first` and `last` are its new edges."""
+
+    id = "contact"
+    label = "Move a contact"
+    applies = "contact"
+    help = "Its edges, or what it stands on."
+    choices = (
+        Choice("contact", "contact", "name", "", help="The contact, by its id."),
+        Choice("on", "on", "anchor", "", help="What it stands on; nothing: as before."),
+    )
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        c = self.chosen(asked)
+        old = next((x for x in program.take.contacts if x.id == c["contact"]), None)
+        if old is None:
+            raise CoreError("This contact is not there any more: something has changed since it was shown.")
+        first, last = check_stretch(program.take, asked.first, asked.last)
+        new = replace(old, first=first, last=last)
+        if c["on"]:
+            there = on_anchor(program, part_of(program, old).id, c["on"], first, last)
+            new = replace(new, anchor_member=there.anchor_member, anchor=there.anchor)
+        rest = replace(program.take, contacts=tuple(x for x in program.take.contacts if x is not old))
+        take = with_contact(rest, new)
+        low, high = min(old.first, first), max(old.last, last)
+        return Outcome(
+            take,
+            prove("contacts", program, program.on(take), low, high),
+            f"{reads(program, new)}: {stretch_words(first, last)}",
+        )
