@@ -55,7 +55,11 @@ def main() -> int:
         store.migrate()
         _load_demo(store)
         print(f"Yielding Tether is ready at http://127.0.0.1:{port}", flush=True)
-        uvicorn.run(create_app(store, WEB), host="127.0.0.1", port=int(port), log_level="warning", ws_max_size=65536)
+        # Poses on their way through this machine are not compressed: that took a third of live posing.
+        uvicorn.run(
+            create_app(store, WEB), host="127.0.0.1", port=int(port), log_level="warning", ws_max_size=65536,
+            ws_per_message_deflate=False,
+        )  # fmt: skip
     except ClusterError as error:
         return _fail(str(error))
     except KeyboardInterrupt:

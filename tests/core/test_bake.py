@@ -19,6 +19,7 @@ from yielding_tether.core.operations.bake import Bake, apply
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene
 from yielding_tether.core.transforms import Floats, rotation_distance
+from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import bvh
 
 from .contract import kinds, programs
@@ -239,6 +240,33 @@ class OfKeys(unittest.TestCase):
                         self.assertLess(float(place[outside].max()), 1e-9)
                         self.assertTrue(proof.unchanged_outside)
         self.assertGreaterEqual(held, 4 * len(kinds()) - 1)
+
+    def test_an_arm_that_swings_straight_bends_to_one_side(self) -> None:
+        """The sign of a bend is noise while a limb is straight: it does not step there."""
+        program = demo()
+        arm = ("marl", "arm.R")
+        for keys in ("few", "every", "kept"):
+            take, _ = apply(program, Bake((arm,), "ik", 0.0, 100.0, keys=keys))  # type: ignore[arg-type]
+            after = program.on(take)
+            bound = after.bounds[arm]
+            for c in bound.systems["ik"].channels[bound.systems["ik"].stepped]:
+                numbers = after.curve(int(c)).numbers
+                self.assertEqual(int(np.count_nonzero(numbers[:, 1] * numbers[:, 2] < 0.0)), 0, keys)
+            times = np.unique(after.key_times())
+            times = times[(times > 0.0) & (times < 100.0)]
+            one, other = (after.evaluate(times, side) for side in (0, 1))
+            nodes = bound.nodes
+            self.assertLess(float(np.abs(one.pos[:, nodes] - other.pos[:, nodes]).max()), 1e-6, keys)
+
+    def test_what_a_hand_holds_stays_within_the_tolerance(self) -> None:
+        program = Program(*lantern_round())
+        parts = tuple(b.id for b in program.bounds.values() if b.member.id == "marl" and "ik" in b.systems)
+        for first, last in ((0.0, None), (20.0, 150.0)):
+            take, proof = apply(program, Bake(parts, "ik", first, last))
+            _, place, turn = off(program, program.on(take), 0.0, float(program.take.last))
+            self.assertLessEqual(float(place.max()), 1e-3)
+            self.assertLessEqual(float(turn.max()), np.radians(0.5))
+            self.assertTrue(proof.within, proof.sentence)
 
     def test_the_animators_keys_stay_with_their_kinds_and_locks(self) -> None:
         program = demo()

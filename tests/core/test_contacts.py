@@ -9,10 +9,12 @@ from fractions import Fraction
 import numpy as np
 
 from yielding_tether.core.cast import Shape
-from yielding_tether.core.contacts import distance, find, measure_all
+from yielding_tether.core.contacts import distance, find, measure_all, planted
 from yielding_tether.core.curves import FREE, LINEAR, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import OPERATIONS, Asked, run
+from yielding_tether.core.operations.bake import Bake
+from yielding_tether.core.operations.bake import apply as bake
 from yielding_tether.core.operations.handover import Handover
 from yielding_tether.core.operations.handover import apply as hand_over
 from yielding_tether.core.operations.mirror import Mirror
@@ -153,13 +155,34 @@ class Kept(unittest.TestCase):
 
     def test_a_planted_foot_is_kept_by_a_handover_afterwards(self) -> None:
         program = crossing()
-        planted = run(program, "plant", Asked((("body", "leg.L"),), 20.0, 50.0, {"on": "world"}))
-        now = program.on(planted.take)
+        done = run(program, "plant", Asked((("body", "leg.L"),), 20.0, 50.0, {"on": "world"}))
+        now = program.on(done.take)
         take, proof = hand_over(now, Handover((("body", "leg.L"),), "fk", 15.0, 60.0, keys="every"))
         (contact,) = (c for c in take.contacts if (c.first, c.last) == (20.0, 50.0))
         self.assertLess(measured(now, contact)[0], 1e-4)
         self.assertLess(measured(now.on(take), contact)[0], 2e-4)
         self.assertTrue(proof.contacts_kept, proof.sentence)
+
+    def test_planted_ones_are_kept_by_a_bake_of_the_whole_body(self) -> None:
+        for made in (cast_off.cast_off, lantern_round.lantern_round):
+            program = Program(*made())
+            for to in ("ik", "fk"):
+                parts = tuple(b.id for b in program.bounds.values() if b.member.id == "marl" and to in b.systems)
+                body = tuple(b.id for b in program.bounds.values() if b.id == ("marl", "hips"))
+                for first, last in ((0.0, None), (20.0, 150.0)):
+                    with self.subTest(made=made.__name__, to=to, first=first):
+                        still = planted(program, first, last or float(program.take.last))
+                        self.assertGreater(len(still), 1)
+                        done, proof = bake(program, Bake((*body, *parts), "", first, last))
+                        one, _ = bake(program, Bake(parts, to, first, last))
+                        for take in (done, one):
+                            for contact in still:
+                                slip, turn = measured(program.on(take), contact)
+                                self.assertLess(slip, 1e-4, contact.id)
+                                self.assertLess(turn, np.radians(0.02), contact.id)
+                        self.assertFalse(
+                            [h for h in proof.contacts if h.place_before <= 1e-4 < h.place], proof.sentence
+                        )
 
     def test_the_mirror_changes_their_sides(self) -> None:
         program = Program(*lantern_round.lantern_round())

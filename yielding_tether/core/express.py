@@ -38,6 +38,7 @@ from .curves import (
 from .few_keys import choose
 from .fitting import fit_values, held
 from .kernels.scalars import mean_rotation
+from .kernels.two_segment import STRAIGHT
 from .measure import slopes_of, stencil, steps
 from .program import Poses, Program
 from .rig import Bound, BoundControl, BoundSystem
@@ -48,6 +49,8 @@ Flags = NDArray[np.bool_]
 Curves = dict[str, Curve]
 #: Step of the plain central difference at keys that no source key shares, frames.
 _CENTRAL = 1.0 / 32.0
+#: Where the sign of a segment is read, as shares of its length.
+_WITHIN = np.array([0.125, 0.5, 0.875])
 #: Metres and radians below which an adjustment is the rounding of a fit.
 ROUNDING = 1e-9
 #: Share of a proof's widest step at which slopes are fitted: near a singular pose a coarser one misses what is measured.
@@ -298,20 +301,21 @@ def carry(
             times = np.unique(np.concatenate([times, more]))
             keyed = expressed(motion, target, curves, times, both_sides, source, open_end)
     if placing.keys == "few" and end > start:
-        keyed = _few(program, target, motion, curves, keyed, times, placing.tolerance, judged)
+        keyed = _few(program, target, motion, curves, keyed, times, crossed, placing.tolerance, judged)
     curves.update(keyed)
     return times
 
 
 def _few(
     program: Program, target: Target, motion: Motion, old: Curves, keyed: Curves, times: Floats,
-    tolerance: tuple[float, float], judged: Judged,
+    crossed: Floats, tolerance: tuple[float, float], judged: Judged,
 ) -> Curves:  # fmt: skip
-    """As few of the keys at these times as keep every joint within the tolerance. Keys that the target has stay."""
+    """As few of the keys at these times as keep every joint within the tolerance. Keys that the target has stay,
+    and those where a sign steps (`crossed`): a limb that is not quite straight there would jump."""
     names = program.channel_names()
     mine = {names[c]: k for k, c in enumerate(target.channels)}
     half = 0.5 * (times[1:] + times[:-1])
-    fixed = {names[c]: np.isin(times, program.curve(c).times) for c in target.channels}
+    fixed = {names[c]: np.isin(times, [*program.curve(c).times, *crossed]) for c in target.channels}
     near = program.now(float(half[0]), target.channels)
     between = held(target.mine, target.fit(motion.poses(half, np.zeros(len(half), dtype=np.int64)), near))
     inside = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in keyed.items()}
@@ -493,12 +497,21 @@ def crossings(program: Program, target: Target, times: Floats) -> Floats:
 
 
 def _signs(program: Program, target: Target, times: Floats) -> Floats | None:
-    """(T,) sign of the segments that leave these times; the last one is that of the segment before."""
-    at = times if len(times) == 1 else 0.5 * (times[1:] + times[:-1])
+    """(T,) sign of the segments that leave these times; the last one is that of the segment before. Where a limb stays
+    straight its sign says nothing, and that of the segment before goes on: noise would step it at every key."""
+    at = times if len(times) == 1 else (times[:-1, None] + np.diff(times)[:, None] * _WITHIN).ravel()
     side = _side_of(program, target, at)
     if side is None:
         return None
-    signs = np.where(side < 0.0, -1.0, 1.0)
+    if len(times) > 1:
+        side = side.reshape(-1, len(_WITHIN))
+        side = np.take_along_axis(side, np.abs(side).argmax(axis=1)[:, None], axis=1)[:, 0]
+    told = np.flatnonzero(np.abs(side) > STRAIGHT)
+    if not len(told):
+        signs = np.full(len(side), float(np.where(side[0] < 0.0, -1.0, 1.0)))
+    else:
+        last = np.maximum(np.searchsorted(told, np.arange(len(side)), side="right") - 1, 0)
+        signs = np.where(side[told[last]] < 0.0, -1.0, 1.0)
     return signs if len(times) == 1 else np.append(signs, signs[-1])
 
 

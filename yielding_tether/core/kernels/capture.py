@@ -21,7 +21,7 @@ from .block import (
     wave_slot,
 )
 from .rows import kind
-from .scalars import add, inlined, kernel, qmul, qrot
+from .scalars import add, kernel, qmul, qrot, written
 
 #: Numbers of a row: integers node, above, first channel of the turn's adjustment, first length channel, joint of the
 #: capture; floats signs of the adjustment's rotation order (4).
@@ -52,7 +52,7 @@ def captured_joints(first_i, first_f, count, size, ints, floats, room):  # type:
 CAPTURE = kind(captured_joints)
 
 
-@inlined
+@written
 def _hermite(table, k, j, a, s, step_in, step_out, i0, i3):  # type: ignore[no-untyped-def]
     """Cubic Hermite between samples k and k + 1 of component a with slopes of central differences."""
     p0 = table[k, j, a]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from .scalars import inner, kernel
+from .scalars import inner, kernel, written
 
 #: What stands for "not reached yet".
 _NEVER = 1 << 30
@@ -40,7 +40,7 @@ def _fits(times, arriving, leaving, middles, i, j, slope_out, slope_in, toleranc
     return True
 
 
-@inner
+@written
 def _hopeless(times, arriving, leaving, middles, i, j, slope_out, slope_in, tolerance, most):  # type: ignore[no-untyped-def]
     """Whether the cubic from i to j leaves its middle whatever is tried on top of its slopes, `most` tolerances at most."""
     n = times[j] - times[i]

@@ -12,7 +12,7 @@ from ..transforms import Floats, Ints
 from .block import BLOCK, U, node_slot, value_slot
 from .rows import call
 from .sample import halve, in_order, sample_row
-from .scalars import inner, kernel
+from .scalars import kernel, written
 
 
 class Curves(NamedTuple):
@@ -35,7 +35,7 @@ class Curves(NamedTuple):
 TILE = 8
 
 
-@inner
+@written
 def copy_out(frames, start, size, nodes, work, pos, rot):  # type: ignore[no-untyped-def]
     """Hands a block over: pos (F, N, 3) and rot (F, N, 4) of these nodes at its times."""
     for tile in range(U(0), U(size), U(TILE)):
@@ -58,8 +58,8 @@ def copy_out(frames, start, size, nodes, work, pos, rot):  # type: ignore[no-unt
 def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, floats, room, pos, rot):  # type: ignore[no-untyped-def]
     """Fills pos (F, N, 3) and rot (F, N, 4) of `nodes` at the times at (F,), sides side (F,).
 
-    kinds: addresses of the kinds' functions (`rows.addresses`); spans: (G, 8) groups of times with one order of rows: first and end in frames (F,), which holds rows of times, in runs
-    (R, 4), in curves.keyed and in curves.turning; captured (7 J, F): captured joints at these times.
+    kinds: addresses of the kinds' functions (`rows.addresses`); spans: (G, 8) groups of times with one order of rows:
+    first and end in frames (F,), which holds rows of times, in runs (R, 4), in curves.keyed and in curves.turning; captured (7 J, F): captured joints at these times.
     """
     values, waves, times, late = room.values, room.waves, room.times, room.late
     for g in range(len(spans)):

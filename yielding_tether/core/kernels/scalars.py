@@ -26,6 +26,8 @@ kernel = njit(**OPTIONS)
 inner = njit(**INNER)
 #: The same, written into its caller: for functions that are handed tables inside the loop over frames.
 inlined = njit(**{**INNER, "forceinline": True})
+#: The same, written into its caller before that is compiled, so that it is no unit of its own: for what one or two call.
+written = njit(**{**INNER, "inline": "always"})
 
 #: Rotation orders by code. "xyz" means R = Rx · Ry · Rz: the last letter turns first, in the joint itself.
 ORDERS = ("xyz", "xzy", "yxz", "yzx", "zxy", "zyx")

@@ -47,6 +47,7 @@ from .scalars import (
     sine_cosine,
     sub,
     wrap_near,
+    written,
 )
 
 #: Distance of a bend guide from the line of aim, as a share of the limb's length.
@@ -226,7 +227,7 @@ def solve_one(root, up, rest, o1, o2, hinge, lower_hinge, constants, end, swivel
     return solve_pose(root, up, rest, o1, o2, form, constants, end, swivel, carry, twist, sign)
 
 
-@inlined
+@written
 def put_limb(out, b, root, upper, mid, mid_rot, end):  # type: ignore[no-untyped-def]
     """Writes what a solve gives, but the rotation of the end, to three nodes in a row."""
     put_at(out, b, root, upper)
@@ -242,7 +243,7 @@ _TARGET, _ANGLES = U(7 * BLOCK), U(14 * BLOCK)
 _END = U(14 * BLOCK)
 
 
-@inlined
+@written
 def gather(ints, i, size, values, work, inp):  # type: ignore[no-untyped-def]
     """Lays what a solve reads side by side."""
     copy_rows(work, node_slot(ints[i + U(3)]), inp, U(0), U(7), size)
@@ -251,7 +252,7 @@ def gather(ints, i, size, values, work, inp):  # type: ignore[no-untyped-def]
         copy_rows(values, value_slot(ints[i + U(5) + k]), inp, _ANGLES + k * _1, U(1), size)
 
 
-@inlined
+@written
 def scatter(ints, i, size, out, inp, work):  # type: ignore[no-untyped-def]
     """Hands the three joints over; the end is turned as its control."""
     for k in range(U(3)):

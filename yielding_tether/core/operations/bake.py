@@ -3,7 +3,8 @@
     channels = fit(the joints that are there), keys on every frame, on the keys that are there, or as few as will do
 
 Parts are baked from the root outward, each fitted to the motion that was there on top of what is baked already: so what a
-tolerance took below is not carried on, and every joint stays within its own.
+tolerance took below is not carried on, and every joint stays within its own. A hand or foot in a planted contact stays where
+it was planted.
 """
 
 from __future__ import annotations
@@ -14,9 +15,11 @@ from typing import Literal
 
 import numpy as np
 
+from ..contacts import end_of, planted
 from ..curves import LEAVING
 from ..errors import CoreError
-from ..express import FINE, Judged, Motion, Placing, carry, drive, fence, system_target
+from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, system_target
+from ..fitting import fit_values, held
 from ..measure import steps
 from ..program import Poses, Program
 from ..proof import Proof, prove
@@ -43,6 +46,8 @@ from .retether import anchors, following, switched
 
 #: Share of the tolerance that a part may use beside those below it, while others that are baked hang from it.
 CARRYING = 0.35
+#: Frames before and after a planted contact over which an end comes back to where the rest of the body carries it.
+LEAVES = 4.0
 
 
 @dataclass(frozen=True)
@@ -100,6 +105,7 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
     inside = set(bound.nodes.tolist())
     around = np.array(sorted(set(target.nodes.tolist()) - inside), dtype=np.int64)
     breaks = program.key_times()
+    keeps = _planted(program, asked, bound, first, last)
 
     def poses(at: Floats, side: Ints) -> Poses:
         # The part as it was, and around it what is there now.
@@ -112,29 +118,89 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
             # The part moves along with where it begins: to reach for its old end would bend a limb that is all but straight.
             local = rotate(inverse(found.rot[:, above]), found.pos[:, begin] - found.pos[:, above])
             shift = base.pos[:, above] + rotate(base.rot[:, above], local) - found.pos[:, begin]
+            stood = found.pos[:, keeps.node] if keeps else None
             found.pos[:, bound.nodes] += shift[:, None]
+            found.pos[:, around], found.rot[:, around] = base.pos[:, around], base.rot[:, around]
+            return keeps.reached(now, bound, found, stood) if keeps and stood is not None else found
         found.pos[:, around], found.rot[:, around] = base.pos[:, around], base.rot[:, around]
         return found
 
     motion = Motion(now, poses, lambda t: FINE * steps(breaks, t))
-    # A part answers for its own joints and for what hangs from them, as far as that is not baked by itself.
+    # A part answers for its own joints and for what hangs from or follows them, as far as that is not baked by itself.
     asked_for = [program.bounds[p] for p in asked.parts if p != bound.id]
     carried = [b for b in asked_for if _hangs(program, b, inside)]
     others = {n for b in carried for n in b.nodes.tolist()}
-    answers = [b for b in program.bounds.values() if b.id != bound.id and _hangs(program, b, inside)]
-    answers = [b for b in answers if b not in carried and not _hangs(program, b, others)]
+    answers = [b for b in program.bounds.values() if b.id != bound.id and _depends(program, b, inside)]
+    answers = [b for b in answers if b not in carried and not _depends(program, b, others)]
     # Where a part begins that is baked on top of it counts too.
     begins = [int(b.nodes[0]) for b in carried]
     watched = np.array([*(n for b in (bound, *answers) for n in b.nodes.tolist()), *begins], dtype=np.int64)
     below = sum(_hangs(program, bound, set(b.nodes.tolist())) for b in asked_for)
     share = min(1.0, CARRYING * (1 + below)) if carried else 1.0
     placing = Placing(asked.keys, (asked.tolerance[0] * share, asked.tolerance[1] * share))
-    carry(now, target, curves, first, last, open_end, placing, motion, Judged(program, watched))
+    carry(
+        now,
+        target,
+        curves,
+        first,
+        last,
+        open_end,
+        placing,
+        motion,
+        Judged(program, watched, keeps.holds if keeps else ()),
+    )
     drive(now, bound, curves, system, first, last)
     for name in {s for s in bound.keyed_systems if s != system}:
         if any(len(now.curve(c)) for c in bound.systems[name].channels):
             fence(now, curves, bound.systems[name].channels.tolist(), (first,) if open_end else (first, last))
     return now.with_curves({n: c for n, c in curves.items() if c is not now.take.curves.get(n)})
+
+
+@dataclass(frozen=True)
+class Planted:
+    """Contacts that an end must keep while it is baked on top of what a tolerance has moved: its joint's node, and the system
+    whose control places it."""
+
+    node: int
+    system: str
+    holds: tuple[Hold, ...]
+
+    def reached(self, program: Program, bound: Bound, poses: Poses, stood: Floats) -> Poses:
+        """The poses (F) with the end where it `stood` (F, 3), as far as the part reaches; it leaves over a few frames."""
+        at = poses.times
+        away = np.min([np.maximum(h.first - at, at - h.last) for h in self.holds], axis=0)
+        share = np.clip(1.0 - away / LEAVES, 0.0, 1.0)
+        share *= share * (3.0 - 2.0 * share)
+        there = np.flatnonzero(share > 0.0)
+        if not len(there):
+            return poses
+        pos, rot, side = poses.pos[there], poses.rot[there], poses.side[there]
+        pos[:, self.node] += share[there, None] * (stood[there] - pos[:, self.node])
+        mine = bound.systems[self.system]
+        near = program.now(float(at[there[0]]), mine.channels)
+        values = held(mine, fit_values(program, bound, self.system, Poses(at[there], pos, rot, side), near))
+        overrides = {**bound.drive_to(self.system), **{int(c): v for c, v in zip(mine.channels, values, strict=True)}}
+        reached = program.evaluate(at[there], side, overrides=overrides, only=bound.nodes)
+        poses.pos[np.ix_(there, bound.nodes)] = reached.pos[:, bound.nodes]
+        poses.rot[np.ix_(there, bound.nodes)] = reached.rot[:, bound.nodes]
+        return poses
+
+
+def _planted(program: Program, asked: Bake, bound: Bound, first: float, last: float) -> Planted | None:
+    """What a part's end must keep: planted contacts with what is not baked itself."""
+    control = end_of(bound)
+    if control is None:
+        return None
+    able = [n for n, s in bound.systems.items() if control.control in s.controls and not s.system.moves_alone]
+    if not able:
+        return None
+    baked = {member for member, _ in asked.parts}
+    node = program.nodes[bound.member.id, control.control.rests_on]
+    holds = tuple(
+        Hold(node, c.first, c.last) for c in planted(program, first, last)
+        if program.nodes[c.member, c.joint] == node and c.anchor_member not in baked
+    )  # fmt: skip
+    return Planted(node, able[0], holds) if holds else None
 
 
 def _hangs(program: Program, bound: Bound, nodes: set[int]) -> bool:
@@ -146,6 +212,17 @@ def _hangs(program: Program, bound: Bound, nodes: set[int]) -> bool:
         if program.nodes[member.id, member.skeleton.joints[k].name] in nodes:
             return True
     return False
+
+
+def _depends(program: Program, bound: Bound, nodes: set[int], seen: frozenset[int] = frozenset()) -> bool:
+    """Whether a part hangs from joints or may follow them, directly or by others."""
+    if _hangs(program, bound, nodes):
+        return True
+    anchors = {a for c in bound.controls.values() for a in c.anchors[:-1]} - seen
+    if anchors & nodes:
+        return True
+    owners = [b for b in program.bounds.values() if b.id != bound.id and anchors & set(b.nodes.tolist())]
+    return any(_depends(program, b, nodes, seen | anchors) for b in owners)
 
 
 @offered
