@@ -27,8 +27,9 @@ STEPS: dict[str, tuple[list[str], Path]] = {
     "ruff": ([str(BIN / "ruff"), "check", "yielding_tether", "tests"], ROOT),
     "ruff format": ([str(BIN / "ruff"), "format", "--check", "-q", "yielding_tether", "tests"], ROOT),
     "mypy": ([str(BIN / "mypy")], ROOT),
-    "eslint": (["npx", "--no-install", "eslint", "src", "--max-warnings", "0"], ROOT / "web"),
+    "eslint": (["npx", "--no-install", "eslint", "src", "tests/unit", "--max-warnings", "0"], ROOT / "web"),
     "typescript": (["npx", "--no-install", "tsc", "--noEmit"], ROOT / "web"),
+    "vitest": (["npx", "--no-install", "vitest", "run", "--dir", "tests/unit", "--reporter=json"], ROOT / "web"),
     "types of the API": ([sys.executable, "-m", "tests.run", "--api-types"], ROOT),
 }
 
@@ -81,8 +82,12 @@ def run_step(name: str) -> tuple[int, int, int, str]:
     command, folder = STEPS[name]
     done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
     ok = done.returncode == 0
+    passed, failed = int(ok), int(not ok)
+    if name == "vitest" and done.stdout.lstrip().startswith("{"):
+        told = json.loads(done.stdout)
+        passed, failed = told["numPassedTests"], max(told["numFailedTests"], failed)
     print(f"{'ok    ' if ok else 'FAILED'} {name}", flush=True)
-    return int(ok), int(not ok), 0, "" if ok else f"{name}\n{done.stdout}{done.stderr}"
+    return passed, failed, 0, "" if ok else f"{name}\n{done.stdout}{done.stderr}"
 
 
 class Worker:

@@ -67,7 +67,8 @@ def fresh_store() -> Store:
 class Service:
     """The real program, started as users start it, on a free port with its own state folder."""
 
-    def __init__(self, url: str | None = None, private: bool = False) -> None:
+    def __init__(self, url: str | None = None, private: bool = False, module: str = "yielding_tether") -> None:
+        self.module = module
         self.state = Path(tempfile.mkdtemp(prefix="tether-state-"))
         self.state.chmod(0o755)
         self.port = free_port()
@@ -81,7 +82,7 @@ class Service:
         self.start()
 
     def start(self) -> None:
-        self.process = subprocess.Popen([sys.executable, "-m", "yielding_tether"], cwd=ROOT, env=self.environment)
+        self.process = subprocess.Popen([sys.executable, "-m", self.module], cwd=ROOT, env=self.environment)
         for _ in range(600):
             try:
                 if httpx.get(f"{self.base}/api/health").status_code == 200:

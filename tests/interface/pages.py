@@ -25,10 +25,11 @@ FLAGS = [
 
 class Pages(unittest.TestCase):
     service: Service
+    module = "yielding_tether"
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.service = Service()
+        cls.service = Service(module=cls.module)
         cls.addClassCleanup(cls.service.stop)
         playwright = sync_playwright().start()
         cls.addClassCleanup(playwright.stop)
@@ -75,7 +76,14 @@ class Pages(unittest.TestCase):
         expect(page.get_by_test_id("driver")).to_be_visible(timeout=30_000)
 
     def row(self, page: Page, label: str) -> Locator:
-        return page.get_by_label("Strands", exact=True).get_by_role("button", name=re.compile(label)).first
+        """The name of a part's row, unfolded where it lies folded."""
+        strands = page.get_by_label("Strands", exact=True)
+        row = strands.locator("button[aria-pressed]", has_text=re.compile(label)).first
+        if not row.count():
+            folds = strands.get_by_role("button", name=re.compile("^Unfold"))
+            for _ in range(folds.count()):
+                folds.first.click()
+        return row
 
     def select(self, page: Page, label: str, first: float, last: float) -> None:
         """Drags along a part's strand from one frame to another."""

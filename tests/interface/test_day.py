@@ -90,7 +90,7 @@ class Keys(Pages):
         page = self.bench()
         self.row(page, "head").click()
         self.to_frame(page, 58)
-        self.lay(page, "head turn y")
+        self.lay(page, "head, turn y")
         channel = "marl/head.ry"
         before = self.stored(channel)
         key = next(k for k in before if k["time"] == 58)
@@ -127,7 +127,7 @@ class Keys(Pages):
         page = self.bench()
         self.row(page, "head").click()
         self.to_frame(page, 70)
-        field = page.get_by_label("head turn y at this frame", exact=True)
+        field = page.get_by_label("head, turn y at this frame", exact=True)
         # The card has come for this frame once it shows the value that the core has there.
         value = float(np.degrees(sample(demo().take.curves["marl/head.ry"], [70.0])[0]))
         expect(field).to_have_value(f"{value:.3f}".rstrip("0").rstrip("."), timeout=15_000)
@@ -139,7 +139,7 @@ class Keys(Pages):
         page.evaluate("() => document.activeElement?.blur()")
         page.keyboard.press("k")
         self.wait_for_revision(page, "Key head at frame 70")
-        page.get_by_role("button", name="Delete the key of head turn y at this frame").click()
+        page.get_by_role("button", name="Delete the key of head, turn y at this frame").click()
         self.wait_for_revision(page, "Delete 1 key of marl/head.ry")
 
     def test_keys_of_a_stretch_move_together(self) -> None:

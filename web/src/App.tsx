@@ -54,7 +54,7 @@ export function App() {
       <Away />
       {compare ? (
         <Suspense fallback={<p style={{ padding: 24 }}>Laying both out…</p>}>
-          <Compare takeId={Number(compare[1])} a={Number(compare[2])} b={Number(compare[3])} />
+          <Compare takeId={Number(compare[1])} a={Number(compare[2])} b={Number(compare[3])} other={Number(new URLSearchParams(location.search).get("with") ?? compare[1])} />
         </Suspense>
       ) : take ? (
         <Suspense fallback={<p style={{ padding: 24 }}>Laying out the bench…</p>}>
@@ -63,7 +63,7 @@ export function App() {
       ) : (
         <Home onGround={toggle} />
       )}
-      <Snackbar open={notice.text !== ""} autoHideDuration={notice.bad ? null : 6000} onClose={(_, why) => why !== "clickaway" && notice.clear()}>
+      <Snackbar anchorOrigin={{ vertical: "top", horizontal: "center" }} sx={{ mt: "34px" }} open={notice.text !== ""} autoHideDuration={notice.bad ? null : 6000} onClose={(_, why) => why !== "clickaway" && notice.clear()}>
         <Alert severity={notice.bad ? "error" : "info"} color={notice.bad ? "error" : "success"} variant="standard" icon={<span aria-hidden>{notice.bad ? "▲" : "✓"}</span>} onClose={notice.clear} sx={{ maxWidth: 720, border: 1, borderColor: notice.bad ? "error.main" : "divider", bgcolor: "background.paper", color: "text.primary", boxShadow: 6 }}>
           {notice.text}
         </Alert>

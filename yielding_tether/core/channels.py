@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from dataclasses import dataclass
 from math import inf
 from typing import Literal, NamedTuple
@@ -65,8 +66,19 @@ class Channel:
 
     @property
     def reading(self) -> str:
-        """The channel as the animator reads it."""
-        return f"{self.control} {self.label or self.name}"
+        """The channel as the animator reads it: "upper arm, turn x"."""
+        return f"{in_words(self.control)}, {self.label or self.name}"
+
+
+def in_words(name: str) -> str:
+    """A joint's or control's name in words, without its namespace and its side: "upperarm.L" is an upper arm. The side is told
+    with the part that it belongs to."""
+    plain = name.rpartition(":")[2]
+    plain = re.sub(r"^(left|right)(?=[A-Z._ -])|(?<=[a-z0-9._ -])(left|right)$", "", plain, flags=re.IGNORECASE)
+    plain = re.sub(r"(^[LRlr](?=[._ -])|(?<=[._ -])[LRlr]$)", "", plain)
+    plain = re.sub(r"(?<=[a-z])(?=[A-Z0-9])|(?<=[0-9])(?=[A-Za-z])|[._ -]+", " ", plain).strip().lower()
+    plain = re.sub(r"\b(upper|lower)(arm|leg)\b", r"\1 \2", plain)
+    return plain or name
 
 
 class Address(NamedTuple):

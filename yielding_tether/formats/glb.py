@@ -18,6 +18,7 @@ from ..core.cast import Member, Shape
 from ..core.curves import ARRIVING, LEAVING
 from ..core.kernels import hierarchy
 from ..core.program import Program
+from ..core.skin import skin_of
 from ..core.tones import colour_of
 from ..core.transforms import Floats, inverse, rotate
 
@@ -69,6 +70,18 @@ def write(program: Program, member_id: str, first: float, last: float) -> bytes:
     """A GLB file of one member over the whole frames first…last of the take. CoreError where they are not in it."""
     program.take.whole_frames(first, last)
     member = program.scene.member(member_id)
+    document, out = _begun(program.scene.name, member)
+    document["animations"] = [_animation(out, member, sampled(program, member, first, last), program.take.name)]
+    return _ended(document, out)
+
+
+def body(member: Member) -> bytes:
+    """A GLB file of a member at rest: its skeleton and its body, no motion."""
+    return _ended(*_begun(member.name, member))
+
+
+def _begun(scene: str, member: Member) -> tuple[dict[str, Any], _Bin]:
+    """The document of a member: its skeleton, its body, and the data laid down so far."""
     skeleton = member.skeleton
     out = _Bin()
     # The member's name may be that of one of its joints; nodes are told apart by their place, not by name.
@@ -80,12 +93,15 @@ def write(program: Program, member_id: str, first: float, last: float) -> bytes:
             nodes[parent].setdefault("children", []).append(j)
     document: dict[str, Any] = {
         "asset": {"version": "2.0", "generator": "Yielding Tether"},
-        "scene": 0, "scenes": [{"name": program.scene.name, "nodes": [0]}], "nodes": nodes,
+        "scene": 0, "scenes": [{"name": scene, "nodes": [0]}], "nodes": nodes,
     }  # fmt: skip
     if member.shapes:
         _add_body(document, out, member)
-    samples = sampled(program, member, first, last)
-    document["animations"] = [_animation(out, member, samples, program.take.name)]
+    return document, out
+
+
+def _ended(document: dict[str, Any], out: _Bin) -> bytes:
+    """The file of a document and its data."""
     document["bufferViews"], document["accessors"] = out.views, out.accessors
     while len(out.data) % 4:
         out.data.append(0)
@@ -230,29 +246,51 @@ def _animation(out: _Bin, member: Member, samples: Samples, name: str) -> dict[s
 # --- body -----------------------------------------------------------------------------------------------
 
 
-def _add_body(document: dict[str, Any], out: _Bin, member: Member) -> None:
-    """One skinned mesh of rigid pieces, a primitive a tone."""
-    skeleton = member.skeleton
-    rest_pos, rest_rot = skeleton.rest_pose
-    by_tone: dict[str, list[tuple[Floats, Floats, np.ndarray, int]]] = {}
-    for shape in member.shapes:
-        j = skeleton.index[shape.joint]
+@dataclass(frozen=True)
+class _Mesh:
+    """Part of a body at rest: points and normals (V, 3), faces (T, 3), the four joints (V, 4) of each point and their
+    weights (V, 4)."""
+
+    points: Floats
+    normals: Floats
+    faces: np.ndarray
+    joints: np.ndarray
+    weights: Floats
+
+
+def _meshes(member: Member) -> dict[str, list[_Mesh]]:
+    """A body's skin and its rigid pieces, by tone."""
+    rest_pos, rest_rot = member.skeleton.rest_pose
+    skin = skin_of(member)
+    found: dict[str, list[_Mesh]] = {}
+    for x in skin.surfaces:
+        found.setdefault(x.tone, []).append(_Mesh(x.points, x.normals, x.faces, x.joints, x.weights))
+    for shape in skin.pieces:
+        j = member.skeleton.index[shape.joint]
         points, normals, faces = solid(shape)
         turn = np.broadcast_to(rest_rot[j], (len(points), 4))
-        by_tone.setdefault(shape.tone, []).append(
-            (rotate(turn, points) + rest_pos[j], rotate(turn, normals), faces, j)
-        )  # fmt: skip
+        joints, weights = np.zeros((len(points), 4), dtype=np.uint16), np.zeros((len(points), 4))
+        joints[:, 0], weights[:, 0] = j, 1.0
+        found.setdefault(shape.tone, []).append(
+            _Mesh(rotate(turn, points) + rest_pos[j], rotate(turn, normals), faces, joints, weights)
+        )
+    return found
+
+
+def _add_body(document: dict[str, Any], out: _Bin, member: Member) -> None:
+    """One skinned mesh, a primitive a tone: the skin, and rigid pieces."""
+    skeleton = member.skeleton
+    rest_pos, rest_rot = skeleton.rest_pose
     primitives, materials = [], []
-    for tone, pieces in by_tone.items():
-        counts = np.cumsum([0, *(len(p[0]) for p in pieces)])
-        joints = np.zeros((counts[-1], 4), dtype=np.uint16)
-        weights = np.zeros((counts[-1], 4), dtype=np.float32)
-        weights[:, 0] = 1.0
-        for k, (*_, j) in enumerate(pieces):
-            joints[counts[k] : counts[k + 1], 0] = j
-        indices = np.concatenate([p[2] + counts[k] for k, p in enumerate(pieces)])
-        points = np.concatenate([p[0] for p in pieces]).astype(np.float32)
-        normals = np.concatenate([p[1] for p in pieces])
+    for tone, pieces in _meshes(member).items():
+        counts = np.cumsum([0, *(len(p.points) for p in pieces)])
+        joints = np.concatenate([p.joints for p in pieces]).astype(np.uint16)
+        weights = np.concatenate([p.weights for p in pieces]).astype(np.float32)
+        # In single precision too they add up to one.
+        weights[:, 0] = np.float32(1.0) - weights[:, 1:].sum(axis=1, dtype=np.float32)
+        indices = np.concatenate([p.faces.reshape(-1, 3) + counts[k] for k, p in enumerate(pieces)])
+        points = np.concatenate([p.points for p in pieces]).astype(np.float32)
+        normals = np.concatenate([p.normals for p in pieces])
         normals = (normals / np.linalg.norm(normals, axis=1, keepdims=True)).astype(np.float32)
         primitives.append({
             "attributes": {

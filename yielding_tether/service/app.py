@@ -315,6 +315,21 @@ def _takes(app: FastAPI, studio: Studio) -> None:
     def revisions(take_id: TakeId) -> list[s.RevisionInfo]:
         return studio.revisions(take_id)
 
+    @app.get(
+        "/api/formats", tags=["takes"], summary="Formats that takes go out in, with what each holds and leaves out"
+    )
+    def formats() -> list[s.FormatInfo]:
+        return [s.FormatInfo(ending=e, label=w.label, holds=w.holds, leaves=w.leaves) for e, w in WRITERS.items()]
+
+    @app.get(
+        "/api/takes/{take_id}/body.glb", tags=["takes"], summary="One member at rest as a GLB file: skeleton and body",
+        responses=PROBLEMS, response_class=Response,
+    )  # fmt: skip
+    def body(take_id: TakeId, member: str) -> Response:
+        found = studio.open(take_id).program.scene.member(member)
+        # Bodies never change once a scene is there.
+        return Response(glb.body(found), media_type="model/gltf-binary", headers={"Cache-Control": "max-age=86400"})
+
     for ending, writer in WRITERS.items():
         app.get(
             f"/api/takes/{{take_id}}/export.{ending}", tags=["takes"], summary=writer.summary, responses=PROBLEMS,
@@ -329,16 +344,26 @@ class Writer(NamedTuple):
     media: str
     summary: str
     help: str
+    label: str
+    holds: str
+    leaves: str
 
 
 WRITERS = {
     "bvh": Writer(
         bvh.write, "text/plain; charset=utf-8", "One member as a BVH file",
-        "Every whole frame of the range, in centimetres.",
+        "Every whole frame of the range, in centimetres.", "BVH: skeleton and motion as text",
+        "Every joint at every whole frame of the range, in centimetres, Y up.",
+        "Left out: the body's shape, keys, systems, follows and contacts; a change within a frame is seen on the frames beside"
+        " it only.",
     ),
     "glb": Writer(
         glb.write, "model/gltf-binary", "One member as a GLB file: skeleton, body and motion",
         "glTF 2.0, metres, Y up; sampled until a reader's interpolation stays within a tenth of a millimetre.",
+        "GLB: skeleton, body and motion, glTF 2.0",
+        "Skeleton, body and motion in metres, Y up; sampled until straight interpolation stays within a tenth of a millimetre,"
+        " changes within a frame included.",
+        "Left out: keys, systems, follows and contacts: the motion holds what they did.",
     ),
 }  # fmt: skip
 
@@ -523,7 +548,7 @@ async def _answer(socket: WebSocket, studio: Studio, take_id: int, text: str) ->
 
 def _drag_of(text: str) -> tuple[int, s.DragAsked]:
     """The number and the drag of a message; CoreError tells the sender that it is none."""
-    if len(text) > 4096:
+    if len(text) > 16384:
         raise CoreError("A drag is a short message.")
     try:
         body = orjson.loads(text)
@@ -535,9 +560,9 @@ def _drag_of(text: str) -> tuple[int, s.DragAsked]:
 
 def _posed(studio: Studio, take_id: int, asked: s.DragAsked) -> bytes:
     program = studio.open(take_id, asked.revision).program
-    found = pose.solve(program, as_drag(asked))
-    poses = program.evaluate([asked.frame], overrides=dict(found.values))
-    return pose_table(program, poses, dict(found.values)).tobytes()
+    values = pose.solve_all(program, as_drag(asked))
+    poses = program.evaluate([asked.frame], overrides=dict(values))
+    return pose_table(program, poses, values).tobytes()
 
 
 def _interface(app: FastAPI, web: Path) -> None:

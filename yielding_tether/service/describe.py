@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 
 from ..core.cast import Member
-from ..core.channels import Channel
+from ..core.channels import Channel, in_words
 from ..core.clips import Clip
-from ..core.contacts import anchor_reads, measure_all, part_of
+from ..core.contacts import anchor_reads, end_of, measure_all, part_of
 from ..core.curves import EMPTY, LEAVING
 from ..core.errors import CoreError
 from ..core.findings import Finding
@@ -31,7 +32,12 @@ BOTH = "both"
 
 
 def as_drag(asked: s.DragAsked) -> Drag:
-    return Drag(asked.member, asked.part, asked.control, asked.frame, asked.position, asked.rotation)
+    def moved(m: s.Moved) -> Drag:
+        return Drag(m.member, m.part, m.control, asked.frame, m.position, m.rotation)
+
+    return replace(
+        moved(asked), also=tuple(moved(m) for m in asked.also), keep=tuple((p.member, p.part) for p in asked.keep)
+    )
 
 
 def member_info(program: Program, member: Member) -> s.MemberInfo:
@@ -41,7 +47,8 @@ def member_info(program: Program, member: Member) -> s.MemberInfo:
         parts=[
             s.PartInfo(
                 name=p.name, label=p.label, side=p.side, kind=p.kind, joints=list(p.joints), role=p.role,
-                hinge_from=p.hinge_from, trail=_trail(program.bound(member.id, p.name)),
+                hinge_from=p.hinge_from, end=end_of(program.bound(member.id, p.name)) is not None,
+                trail=_trail(program.bound(member.id, p.name)),
             )
             for p in member.parts
         ],
@@ -260,6 +267,7 @@ def strands(program: Program, found: list[Finding], only: Sequence[tuple[str, st
     rank = {"character": 0, "prop": 1, "set": 2}
     members = [m.id for m in sorted(program.scene.members, key=lambda m: rank[m.kind])]
     rows = []
+    _, group_of = row_groups(program)
     standing = planks(program, only)
     for bound in sorted(program.bounds.values(), key=lambda b: members.index(b.member.id)):
         if only is not None and bound.id not in only:
@@ -273,7 +281,8 @@ def strands(program: Program, found: list[Finding], only: Sequence[tuple[str, st
         rows.append(
             s.Strand(
                 member=member.id, part=part.name, label=member.row_label(part), side=part.side, kind=part.kind,
-                main=len(bound.keyed_systems) > 1, systems=system_infos(bound), level=_runs(program, level.round(4)),
+                main=len(bound.keyed_systems) > 1, group=group_of[bound.id], systems=system_infos(bound),
+                level=_runs(program, level.round(4)),
                 states=[(f, names[int(k)]) for f, k in _runs(program, bound.driving(shares))],
                 keys=_strand_keys(program, bound), follows=follows(program, bound), contacts=standing.get(bound.id, []),
                 findings=[finding_info(f) for f in found if (f.member, f.part) == bound.id],
@@ -281,6 +290,53 @@ def strands(program: Program, found: list[Finding], only: Sequence[tuple[str, st
             )
         )  # fmt: skip
     return rows
+
+
+def row_groups(program: Program) -> tuple[list[s.RowGroup], dict[tuple[str, str], str]]:
+    """Groups of rows, and the group of every part.
+
+    Parts of one side that hang from one another are a group, led by the one that keys drive in more ways than one: an arm
+    with its shoulder and its fingers. What is left of a character is its body; all props are a group, and all set pieces.
+    """
+    groups: dict[str, s.RowGroup] = {}
+    group_of: dict[tuple[str, str], str] = {}
+    for kind, label in (("character", ""), ("prop", "props"), ("set", "set")):
+        for member in program.scene.members:
+            if member.kind != kind:
+                continue
+            tops = _tops(program, member)
+            for part in member.parts:
+                id = f"{member.id}/{tops[part.name]}" if label == "" else label
+                group_of[member.id, part.name] = id
+                if id in groups:
+                    continue
+                mine = [p for p in member.parts if tops[p.name] == tops[part.name]]
+                lead = next((p for p in mine if len(program.bound(member.id, p.name).keyed_systems) > 1), mine[0])
+                if label:
+                    groups[id] = s.RowGroup(id=id, label=label, member="", lead=None)
+                else:
+                    own = "body" if not tops[part.name] else lead.label
+                    groups[id] = s.RowGroup(id=id, label=own, member=member.id, lead=lead.name)
+    return list(groups.values()), group_of
+
+
+def _tops(program: Program, member: Member) -> dict[str, str]:
+    """The first part of the run of one side that each part hangs in; nothing for those of the body."""
+    owner = {joint: part for part in member.parts for joint in part.joints}
+    above: dict[str, str] = {}
+    for part in member.parts:
+        top = part
+        while True:
+            k = member.skeleton.parents[min(member.skeleton.index[j] for j in top.joints)]
+            up = owner.get(member.skeleton.joints[k].name) if k >= 0 else None
+            if up is None or up.side != part.side or up is top:
+                break
+            top = up
+        above[part.name] = top.name if part.side in ("left", "right") else ""
+    # A part of a side that is alone, and that keys drive in one way, is no group: an ear.
+    counts = list(above.values())
+    able = {p.name for p in member.parts if len(program.bound(member.id, p.name).keyed_systems) > 1}
+    return {n: t if counts.count(t) > 1 or n in able else "" for n, t in above.items()}
 
 
 def system_infos(bound: Bound) -> list[s.SystemInfo]:
@@ -438,8 +494,10 @@ def _card_channel(program: Program, c: int, value: float, fits: float, frame: fl
     held = any(bool(mine.held[k]) for mine in bound.systems.values() for k in np.flatnonzero(mine.channels == c))
     least, most = (float(x) if np.isfinite(x) else None for x in channel.bounds)
     return s.CardChannel(
-        name=program.channel_names()[c], label=_reading(program, c), unit=channel.trait.unit, kind=channel.kind, locked=held,
-        least=least, most=most, value=float(value), fits=float(fits),
+        name=program.channel_names()[c], label=_reading(program, c),
+        group=in_words(channel.control) if channel.control in part.joints else "", short=channel.label or channel.name,
+        unit=channel.trait.unit, kind=channel.kind, locked=held,
+        least=least, most=most, value=float(value), fits=float(fits), standard=float(program.defaults[c]),
         keyed=program.curve(c).find(frame) is not None, live=live,
     )  # fmt: skip
 

@@ -83,6 +83,7 @@ class PartInfo(Model):
     joints: list[str]
     role: str = ""
     hinge_from: str = ""
+    end: bool = Field(description="whether it has a hand or foot that can be kept in place")
     trail: list[str] = Field(description="joints whose paths show how the part moves")
 
 
@@ -185,7 +186,8 @@ class FindingInfo(Model):
 class Strand(Model):
     """One part across time. `systems` from the lowest level up; `level`: (whole frame, level from there on), 0 for the
     first system, between two where they are mixed; `states`: (whole frame, system that drives from there on, or "both");
-    `main`: a part that keys drive in more ways than one; `operations` that a stretch of it is offered."""
+    `main`: a part that keys drive in more ways than one; `group`: the rows it folds away with; `operations` that a stretch
+    of it is offered."""
 
     member: str
     part: str
@@ -193,6 +195,7 @@ class Strand(Model):
     side: str
     kind: str
     main: bool
+    group: str
     systems: list[SystemInfo]
     level: list[tuple[int, float]]
     states: list[tuple[int, str]]
@@ -201,6 +204,15 @@ class Strand(Model):
     contacts: list[Plank]
     findings: list[FindingInfo]
     operations: list[str]
+
+
+class RowGroup(Model):
+    """Rows that fold away together. `lead`: the part whose row stays, or null where the group has a row of its own."""
+
+    id: str
+    label: str
+    member: str
+    lead: str | None
 
 
 class TakeInfo(Model):
@@ -220,6 +232,7 @@ class TakeInfo(Model):
     joints: list[tuple[str, str]] = Field(description="(member, joint) in the order of all pose tables")
     handles: list[HandleInfo]
     rows: int = Field(description="rows of all pose tables: the joints, then what stands elsewhere")
+    groups: list[RowGroup] = Field(description="groups of strands, in the order of their rows")
     strands: list[Strand]
     findings: list[FindingInfo]
     wanted: list[FindingInfo] = Field(description="findings marked as wanted")
@@ -227,6 +240,15 @@ class TakeInfo(Model):
     label: str
     revision_name: str | None
     parent: int | None = Field(description="the revision before, if there is one")
+
+
+class FormatInfo(Model):
+    """A format that takes go out in: its file ending, what it holds, what it can't hold."""
+
+    ending: str
+    label: str
+    holds: str
+    leaves: str
 
 
 class TransformsAsked(Model):
@@ -354,16 +376,25 @@ class Named(Model):
     name: Annotated[str, Field(max_length=120)] | None
 
 
-class DragAsked(Model):
-    """A control put to a place in the world at one frame."""
+class Moved(Model):
+    """A control put to a place in the world."""
 
-    revision: int
-    frame: Finite
     member: str
     part: str
     control: str = Field(description="name of the control, as the take's handles tell it")
     position: tuple[Finite, Finite, Finite]
     rotation: tuple[Finite, Finite, Finite, Finite] = (0.0, 0.0, 0.0, 1.0)
+    model_config = ConfigDict(extra="forbid")
+
+
+class DragAsked(Moved):
+    """A control put to a place in the world at one frame. `also`: others in hand with it; `keep`: parts whose ends (hands,
+    feet) stay where they are."""
+
+    revision: int
+    frame: Finite
+    also: Annotated[list[Moved], Field(max_length=64)] = []
+    keep: Annotated[list[PartRef], Field(max_length=64)] = []
     model_config = ConfigDict(
         extra="forbid",
         json_schema_extra={
@@ -386,10 +417,13 @@ class Meter(Model):
 
 
 class CardChannel(Model):
-    """A channel at a frame. `value` as keyed; `fits`: what would reproduce the pose; `kind` says what field it wants."""
+    """A channel at a frame. `label` says it whole, `group` and `short` apart: its control or joint, and what of it. `value` as
+    keyed; `fits`: what would reproduce the pose; `kind` says what field it wants."""
 
     name: str
     label: str
+    group: str
+    short: str
     unit: str
     kind: str
     locked: bool
@@ -397,6 +431,7 @@ class CardChannel(Model):
     most: float | None
     value: float
     fits: float
+    standard: float = Field(description="its value without keys")
     keyed: bool
     live: bool
 

@@ -21,7 +21,18 @@ from ..store.codec import proof_from
 from ..store.store import Loaded, Missing, Store
 from . import operations
 from . import schemas as s
-from .describe import as_drag, clip_info, compared, finding_info, handles, key_count, member_info, strands, table_rows
+from .describe import (
+    as_drag,
+    clip_info,
+    compared,
+    finding_info,
+    handles,
+    key_count,
+    member_info,
+    row_groups,
+    strands,
+    table_rows,
+)
 
 K = TypeVar("K", bound=Hashable)
 V = TypeVar("V")
@@ -242,7 +253,7 @@ class Studio:
             revision=loaded.revision, number=row.number, can_undo=row.parent is not None, can_redo=redo is not None,
             members=[member_info(program, m) for m in loaded.scene.members], joints=names,
             handles=handles(program), rows=table_rows(program),
-            strands=strands(program, found), findings=[finding_info(f) for f in found],
+            groups=row_groups(program)[0], strands=strands(program, found), findings=[finding_info(f) for f in found],
             wanted=[finding_info(f, True) for f in wanted], proof=proof_from(row.proof), label=row.label, revision_name=row.name,
             parent=row.parent,
         )  # fmt: skip

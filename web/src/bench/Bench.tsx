@@ -1,30 +1,42 @@
-import { Alert, Box, Button, MenuItem, Select, Typography } from "@mui/material";
-import { useEffect, useState } from "react";
+import { Alert, Box, Button, Typography } from "@mui/material";
+import { useEffect } from "react";
 import { Mark } from "../shared/Mark";
 import { go } from "../shared/route";
+import { Splitter } from "../shared/Splitter";
+import { useKept } from "../shared/kept";
 import type { TakeInfo } from "../shared/api";
-import { useTake, useTrying } from "./actions";
+import { useEager, useTake, useTrying } from "./actions";
+import { useAddress } from "./address";
 import { Clips } from "./Clips";
+import { useShortcuts } from "./commands/useShortcuts";
+import { Deliver } from "./Deliver";
 import { Findings } from "./Findings";
 import { Help } from "./Help";
-import { PartCard } from "./PartCard";
+import { Offer } from "./Offer";
+import { PartCard } from "./card/PartCard";
 import { ProofSlip } from "./ProofSlip";
 import { RevisionLine } from "./RevisionLine";
-import { useShortcuts } from "./shortcuts";
+import { View } from "./stage/View";
 import { usePick } from "./state";
-import { Strands } from "./Strands";
+import { Timeline } from "./timeline/Timeline";
 import { Transport, usePlayback } from "./Transport";
-import { View } from "./View";
 
-/** The bench: the view, the strands below it, the part card and the proof laid on it like slips of paper. */
+/** Least heights of the view and of the timeline, pixels. */
+const VIEW = 200;
+const TIMELINE = 120;
+
+/** The bench: the view with the part card and the proof laid on it like slips of paper, what is tried, the timeline. */
 export default function Bench({ takeId, onGround }: { takeId: number; onGround: () => void }) {
   const query = useTake(takeId);
-  const { info, trial, help, locker, set } = usePick("info", "trial", "help", "locker", "set");
+  const { info, help, locker, deliver, set } = usePick("info", "help", "locker", "deliver", "set");
+  const [height, setHeight] = useKept("height of the timeline", 318);
   // Whoever has seen a bench is no first visitor: Home then stays Home.
   useEffect(() => localStorage.setItem("visited", "yes"), []);
   useTrying();
+  useEager();
   usePlayback();
   useShortcuts();
+  useAddress(takeId);
 
   if (query.isError && !query.data)
     return (
@@ -38,40 +50,54 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
       </Box>
     );
   if (!info || info.id !== takeId) return <Typography sx={{ p: 3 }}>Opening the take…</Typography>;
-  const last = info.proof;
   return (
-    <Box sx={{ height: "100%", display: "grid", gridTemplateRows: "46px minmax(240px, 1fr) auto 318px" }}>
+    <Box sx={{ height: "100%", display: "grid", gridTemplateColumns: "minmax(0, 1fr)", gridTemplateRows: `46px minmax(${VIEW}px, 1fr) auto minmax(${TIMELINE}px, ${height}px)` }}>
       <Header info={info} onGround={onGround} />
       <Box component="main" sx={{ position: "relative", overflow: "hidden" }}>
         <View info={info} />
-        <Box sx={{ position: "absolute", left: 12, top: 12, bottom: 12, pointerEvents: "none", "& > *": { pointerEvents: "auto" } }}>
-          <PartCard />
-        </Box>
-        <Box sx={{ position: "absolute", right: 12, top: 12, bottom: 12, display: "flex", flexDirection: "column", gap: 1, pointerEvents: "none", "& > *": { pointerEvents: "auto", minHeight: 40 } }}>
-          {trial && <ProofSlip proof={trial.proof} sentence={trial.sentence} title="Tried, not applied" />}
-          {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
-          {(info.findings.length > 0 || info.wanted.length > 0) && <Findings info={info} />}
-          {!trial && last && info.findings.length > 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
-        </Box>
+        <Slips info={info} />
       </Box>
-      <Transport />
-      <Strands info={info} />
+      <Box component="section" aria-label="Time, and what is tried" sx={{ minWidth: 0 }}>
+        <Transport />
+        <Offer />
+        <Splitter label="Height of the timeline" value={height} least={TIMELINE} most={() => Math.max(TIMELINE, window.innerHeight - 46 - 42 - VIEW)} onChange={setHeight} />
+      </Box>
+      <Timeline info={info} />
       <Help open={help} onClose={() => set({ help: false })} />
       <Clips open={locker} onClose={() => set({ locker: false })} />
+      <Deliver info={info} open={deliver} onClose={() => set({ deliver: false })} />
     </Box>
   );
 }
 
-function Header({ info, onGround }: { info: TakeInfo; onGround: () => void }) {
-  const { stretch, set } = usePick("stretch", "set");
-  const range = stretch ? `&first=${stretch.first}&last=${stretch.last}` : "";
-  const [member, setMember] = useState(() => info.members.find((m) => m.kind === "character")?.id ?? info.members[0]!.id);
+/** What is laid on the view: the part card on its left, proofs and findings on its right. */
+function Slips({ info }: { info: TakeInfo }) {
+  const { trial } = usePick("trial");
+  const last = info.proof;
+  const column = { position: "absolute", top: 12, bottom: 12, pointerEvents: "none", "& > *": { pointerEvents: "auto" } } as const;
   return (
-    <Box component="header" sx={{ display: "flex", alignItems: "center", gap: 1.5, px: 1.5, borderBottom: 1, borderColor: "divider", bgcolor: "background.paper" }}>
+    <>
+      <Box sx={{ ...column, left: 12 }}>
+        <PartCard />
+      </Box>
+      <Box sx={{ ...column, right: 12, display: "flex", flexDirection: "column", gap: 1, "& > *": { pointerEvents: "auto", minHeight: 40 } }}>
+        {trial && <ProofSlip proof={trial.proof} sentence={trial.sentence} title="Tried, not applied" />}
+        {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
+        {(info.findings.length > 0 || info.wanted.length > 0) && <Findings info={info} />}
+        {!trial && last && info.findings.length > 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
+      </Box>
+    </>
+  );
+}
+
+function Header({ info, onGround }: { info: TakeInfo; onGround: () => void }) {
+  const { set } = usePick("set");
+  return (
+    <Box component="header" sx={{ display: "flex", alignItems: "center", gap: 1.5, px: 1.5, borderBottom: 1, borderColor: "divider", bgcolor: "background.paper", minWidth: 0 }}>
       <Button onClick={() => go("/")} aria-label="Home" title="Home" sx={{ minWidth: 0, color: "text.primary" }}>
         <Mark size={26} />
       </Button>
-      <Typography component="h1" sx={{ fontSize: 16, fontWeight: 650, whiteSpace: "nowrap" }}>
+      <Typography component="h1" noWrap sx={{ fontSize: 16, fontWeight: 650, minWidth: 0 }}>
         <i>{info.name}</i>
         <Box component="span" sx={{ color: "text.secondary", fontWeight: 400, ml: 1 }}>
           {info.scene}
@@ -82,23 +108,13 @@ function Header({ info, onGround }: { info: TakeInfo; onGround: () => void }) {
       <Button size="small" onClick={() => set({ locker: true })} title="Poses and ranges that were kept (L)">
         Locker
       </Button>
-      <Select size="small" variant="standard" value={member} onChange={(e) => setMember(e.target.value)} inputProps={{ "aria-label": "Whom to write out" }} sx={{ fontSize: 13 }}>
-        {info.members.map((m) => (
-          <MenuItem key={m.id} value={m.id}>
-            {m.name}
-          </MenuItem>
-        ))}
-      </Select>
-      <Button size="small" component="a" aria-label="Write BVH" href={`/api/takes/${info.id}/export.bvh?member=${encodeURIComponent(member)}&revision=${info.revision}${range}`}>
-        BVH
+      <Button size="small" onClick={() => set({ deliver: true })} title="Write the take out as a file">
+        Deliver…
       </Button>
-      <Button size="small" component="a" href={`/api/takes/${info.id}/export.glb?member=${encodeURIComponent(member)}&revision=${info.revision}${range}`} aria-label="Write GLB">
-        GLB
-      </Button>
-      <Button size="small" onClick={onGround}>
+      <Button size="small" onClick={onGround} sx={{ whiteSpace: "nowrap" }}>
         Day / lamp
       </Button>
-      <Button size="small" onClick={() => set({ help: true })}>
+      <Button size="small" onClick={() => set({ help: true })} sx={{ whiteSpace: "nowrap" }}>
         Help ?
       </Button>
     </Box>

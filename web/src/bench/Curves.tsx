@@ -1,13 +1,15 @@
 import { Box, Button, ButtonGroup, Checkbox, FormControlLabel, IconButton, Tooltip, Typography, useTheme } from "@mui/material";
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
-import { useMemo, useState } from "react";
-import { get, type CurveInfo, type CurveKey, type KeyEdit, type TakeInfo } from "../shared/api";
+import { useMemo, useRef, useState } from "react";
+import { get, type CurveInfo, type CurveKey, type TakeInfo } from "../shared/api";
 import { follow } from "../shared/drag";
+import { useSize } from "../shared/useSize";
 import { useActions } from "./actions";
 import { drawCurves, handlesAt, heightsOf, styleOf, valueOf, withKeys } from "./drawCurves";
-import { scaleOf } from "./drawStrands";
-import { NumberField } from "./Offer";
+import { named } from "./keysInHand";
+import { NumberField } from "./NumberField";
 import { Sheet } from "./Sheet";
+import { scaleOf } from "./timeline/scale";
 import { usePick, type KeyRef } from "./state";
 
 /** Curves of these channels at a revision. */
@@ -22,19 +24,12 @@ export function useCurves(info: TakeInfo, channels: string[], revision: number |
   });
 }
 
-/** The keys in hand, grouped as an edit names them. */
-export function named(picked: KeyRef[]): NonNullable<KeyEdit["keys"]> {
-  const times = new Map<string, number[]>();
-  for (const k of picked) times.set(k.channel, [...(times.get(k.channel) ?? []), k.time]);
-  return [...times].map(([channel, t]) => ({ channel, times: t }));
-}
-
 /** Height of the row of tools. */
 const TOOLS = 30;
 const NO_CURVES: CurveInfo[] = [];
 
 /** The chosen channels as curves, in place of the strands: keys and slopes to drag, the last operation's before. */
-export function Curves({ info, labels, width, height }: { info: TakeInfo; labels: number; width: number; height: number }) {
+export function Curves({ info, labels, width }: { info: TakeInfo; labels: number; width: number }) {
   const theme = useTheme();
   const { channels, picked, shown, frame, set, toFrame } = usePick("channels", "picked", "shown", "frame", "set", "toFrame");
   const { edit } = useActions();
@@ -43,7 +38,8 @@ export function Curves({ info, labels, width, height }: { info: TakeInfo; labels
   const [dragged, setDragged] = useState<CurveInfo[] | null>(null);
   const [box, setBox] = useState<{ x0: number; y0: number; x1: number; y1: number } | null>(null);
   const curves = dragged ?? now;
-  const room = height - TOOLS;
+  const frameBox = useRef<HTMLDivElement>(null);
+  const room = Math.max(useSize(frameBox).height - TOOLS, 40);
   const mixed = new Set(now.map((c) => c.unit)).size > 1;
   const [own, setOwn] = useState(false);
   const apart = own || mixed;
@@ -169,7 +165,7 @@ export function Curves({ info, labels, width, height }: { info: TakeInfo; labels
   const keys = picked.flatMap((ref) => now.find((c) => c.channel === ref.channel)?.keys.filter((k) => k.time === ref.time) ?? []);
   const words = keys.length ? `${keys.length} key${keys.length === 1 ? "" : "s"} picked` : `${now.reduce((n, c) => n + c.keys.length, 0)} keys`;
   return (
-    <Box sx={{ display: "flex", flexGrow: 1, minHeight: 0 }}>
+    <Box ref={frameBox} sx={{ display: "flex", flexGrow: 1, minHeight: 0, overflow: "hidden" }}>
       <Box sx={{ width: labels, flexShrink: 0, overflow: "auto", p: 0.75, fontSize: 12 }}>
         {now.map((c, n) => (
           <Box key={c.channel} sx={{ display: "flex", alignItems: "center", gap: 0.5, lineHeight: 1.2, mb: 0.25 }}>

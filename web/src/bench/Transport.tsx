@@ -1,26 +1,29 @@
 import { Box, Button, IconButton, MenuItem, Select, TextField, ToggleButton, Tooltip, Typography } from "@mui/material";
 import { useEffect, useRef, useState } from "react";
-import { useBench, usePick, type Viewpoint } from "./state";
+import { pinnedWith, useBench, usePick } from "./state";
+import { Viewpoints } from "./Viewpoints";
 
 /** Runs playback: whole frames at the take's rate, from poses fetched ahead; a frame not yet here is waited for. */
 export function usePlayback() {
-  const { playing, speed, info, bank } = usePick("playing", "speed", "info", "bank");
+  const { playing, speed, info, bank, loop } = usePick("playing", "speed", "info", "bank", "loop");
   useEffect(() => {
     if (!playing || !info || !bank) return;
     const { frame, set } = useBench.getState();
     const src = `revision-${info.revision}`;
     let start = performance.now();
-    let from = frame >= info.last ? info.first : frame;
+    const [low, high] = loop ?? [info.first, info.last];
+    let from = frame >= high || frame < low ? low : frame;
     let handle = 0;
     let drawn = 0;
     let since = start;
     const tick = (now: number) => {
-      const elapsed = ((now - start) / 1000) * info.rate * speed;
+      // A picture's own time may lie before the start.
+      const elapsed = (Math.max(now - start, 0) / 1000) * info.rate * speed;
       let at = Math.floor(from + elapsed);
-      if (at > info.last) {
-        from = info.first;
+      if (at > high) {
+        from = low;
         start = now;
-        at = info.first;
+        at = low;
       }
       bank.ahead(src, at);
       if (bank.at(src, at)) {
@@ -44,16 +47,8 @@ export function usePlayback() {
       cancelAnimationFrame(handle);
       set({ rate: 0 });
     };
-  }, [playing, speed, info, bank]);
+  }, [playing, speed, info, bank, loop]);
 }
-
-const VIEWS: [Viewpoint, string, string][] = [
-  ["free", "three-quarter", "1"],
-  ["front", "front", "2"],
-  ["side", "side", "3"],
-  ["top", "top", "4"],
-  ["floor", "floor level", "5"],
-];
 
 const WHAT = {
   body: "Bodies of the cast",
@@ -65,9 +60,6 @@ const WHAT = {
   slips: "Strokes from where a standing end should be",
   turning: "Dragging a control turns it instead of moving it",
 };
-
-/** The pinned frames with this one put in or taken out. */
-export const pinnedWith = (pinned: number[], frame: number) => (pinned.includes(frame) ? pinned.filter((f) => f !== frame) : [...pinned, frame].slice(-6));
 
 /** Playing, stepping, the frame field, and what the view shows. */
 export function Transport() {
@@ -157,22 +149,7 @@ export function Transport() {
           pin{bench.pinned.length > 0 ? ` ${bench.pinned.length}` : ""}
         </ToggleButton>
       </Tooltip>
-      <Select
-        size="small"
-        variant="standard"
-        value={bench.viewpoint}
-        onChange={(e) => set({ viewpoint: e.target.value as Viewpoint })}
-        inputProps={{ "aria-label": "Viewpoint" }}
-        sx={{ ml: 0.5, fontSize: 13, minWidth: 96 }}
-      >
-        {VIEWS.map(([key, label]) => (
-          <MenuItem key={key} value={key}>
-            {label}
-          </MenuItem>
-        ))}
-      </Select>
+      <Viewpoints info={info} />
     </Box>
   );
 }
-
-export const viewByKey: Record<string, Viewpoint> = Object.fromEntries(VIEWS.map(([view, , key]) => [key, view]));

@@ -1,7 +1,9 @@
 import { useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect } from "react";
 import { get, post, Problem, type Applied, type ClipInfo, type DragAsked, type KeyEdit, type Operation, type OperationAsked, type Suggested, type TakeInfo, type Tried } from "../shared/api";
+import { kept } from "../shared/kept";
 import { useNotice } from "../shared/notice";
+import { placeOf } from "./address";
 import { live } from "./live";
 import { PoseBank } from "./poses";
 import { NOTHING, source, strandOf, useBench, usePick, type PartRef, type Stretch, type Wish } from "./state";
@@ -21,14 +23,18 @@ export function useTake(takeId: number) {
   return query;
 }
 
-/** Where a take opens: at its first finding, with that part in hand. */
+/** Where a take opens: where the link says, else at its first finding, with that part in hand. */
 function opening(info: TakeInfo) {
   const finding = info.findings[0];
   const main = info.strands.find((s) => s.main) ?? info.strands[0];
+  const linked = placeOf(location.search);
+  const part = linked.part && strandOf(info, linked.part) ? linked.part : null;
+  const frame = linked.frame ?? finding?.frame ?? info.first;
+  const first = part ?? finding ?? main;
   return {
     ...NOTHING,
-    frame: finding ? finding.frame : info.first,
-    focus: finding ? { member: finding.member, part: finding.part } : main ? { member: main.member, part: main.part } : null,
+    frame: Math.min(Math.max(frame, info.first), info.last),
+    focus: first ? { member: first.member, part: first.part } : null,
     playing: false,
     pinned: [],
     trailed: [],
@@ -36,6 +42,13 @@ function opening(info: TakeInfo) {
     channels: [],
     picked: [],
     shown: [info.first, Math.min(info.last, info.first + 1200)] as [number, number],
+    loop: null,
+    left: null,
+    filter: "",
+    inHand: [],
+    stays: [],
+    goesWith: kept("camera goes with", "body") === "body" ? "body" : "",
+    viewpoint: { name: "free" as const, again: 0 },
   };
 }
 
@@ -95,12 +108,23 @@ const asked = (info: TakeInfo, wish: Wish, choices: Record<string, string | numb
 /** Why the last trial could not be made. */
 let refusal = "";
 
+/** Applies what was asked for before it was tried, once it is. */
+export function useEager() {
+  const { trial, eager, set } = usePick("trial", "eager", "set");
+  const { apply } = useActions();
+  useEffect(() => {
+    if (!trial || !eager) return;
+    set({ eager: false });
+    apply();
+  }, [trial, eager, set, apply]);
+}
+
 /** Tries what is wished for whenever it or a choice changes; only the newest answer counts. */
 export function useTrying() {
   const { info, wish, choices } = usePick("info", "wish", "choices");
   useEffect(() => {
     const { set } = useBench.getState();
-    set({ trial: null, trying: false });
+    set({ trial: null, trying: false, eager: false });
     if (!info || !wish) return;
     let dropped = false;
     set({ trying: true });
@@ -162,8 +186,9 @@ export function useActions() {
   );
 
   const apply = useCallback(() => {
-    const { info, wish, choices, trial } = useBench.getState();
+    const { info, wish, choices, trial, trying, set } = useBench.getState();
     if (info && wish && trial) void write<Applied>("apply", asked(info, wish, choices));
+    else if (wish && trying) set({ eager: true });
   }, [write]);
 
   /** Applies something at once, without a trial: small edits that undo takes back. */
@@ -266,3 +291,5 @@ export function startPaste(operations: Operation[] | undefined, clip: ClipInfo) 
   if (clip.length > 0) choices["way"] = "values";
   set({ wish: { operation: "paste", parts: [focus], first: frame, last: null, clip: clip.id }, choices, trial: null, stretch: null });
 }
+
+export type Actions = ReturnType<typeof useActions>;

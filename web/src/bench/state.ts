@@ -1,6 +1,7 @@
 import { create } from "zustand";
 import { useShallow } from "zustand/react/shallow";
 import type { DragAsked, KeyEdit, KeyPut, Strand, TakeInfo, Tried } from "../shared/api";
+import { kept } from "../shared/kept";
 import type { PoseBank } from "./poses";
 
 export interface PartRef {
@@ -31,6 +32,16 @@ export interface KeyRef {
 }
 
 export type Viewpoint = "free" | "front" | "side" | "top" | "floor";
+/** Where the camera is asked to stand: `again` tells one asking from the next; `kept`: a place that the animator kept. */
+export interface Viewed {
+  name: Viewpoint;
+  again: number;
+  kept?: { position: [number, number, number]; target: [number, number, number] };
+}
+/** A control in hand. */
+export interface HandleRef extends PartRef {
+  control: string;
+}
 /** What letting go of a drag keys: what was dragged, the whole part, or nothing until it is keyed by hand. */
 export type KeyRule = "dragged" | "part" | "ask";
 
@@ -51,6 +62,8 @@ interface BenchState {
   options: Record<string, [string, string][]>;
   trial: Tried | null;
   trying: boolean;
+  /** Enter came before the trial did: it is applied when it is there. */
+  eager: boolean;
   /** A pose that is being dragged: drawn instead of the stored one until it is let go. */
   live: Float32Array | null;
   /** A drag that was let go and is not keyed yet. */
@@ -60,6 +73,8 @@ interface BenchState {
   /** Frames whose poses stay drawn, and a revision drawn beside the one in hand. */
   pinned: number[];
   beside: number | null;
+  /** Poses of the take whose revision is drawn beside, where that is another one. */
+  besideBank: PoseBank | null;
   body: boolean;
   controls: boolean;
   bones: boolean;
@@ -70,8 +85,23 @@ interface BenchState {
   /** Only this part is drawn in full. */
   alone: boolean;
   turning: boolean;
-  viewpoint: Viewpoint;
+  viewpoint: Viewed;
+  /** What the camera is asked to bring into the picture from where it stands. */
+  framing: { what: "part" | "body" | "all" } | null;
+  /** What the camera goes with: nothing, the body, or a joint as "member/joint". */
+  goesWith: string;
+  /** Controls in hand beside the one that is dragged. */
+  inHand: HandleRef[];
+  /** Parts whose hands or feet stay where they are while others are dragged. */
+  stays: PartRef[];
   shown: [number, number];
+  /** Frames between which playing goes round, or the whole take. */
+  loop: [number, number] | null;
+  /** The frame that was left last: one key goes back to it. */
+  left: number | null;
+  /** Words that the names of rows must contain; whether the meter lies open. */
+  filter: string;
+  meter: boolean;
   rate: number;
   /** Curves stand in place of the strands, for these channels. */
   curves: boolean;
@@ -83,6 +113,7 @@ interface BenchState {
   revisionList: boolean;
   locker: boolean;
   help: boolean;
+  deliver: boolean;
   set: (change: Partial<BenchState>) => void;
   toFrame: (frame: number) => void;
 }
@@ -102,12 +133,14 @@ export const useBench = create<BenchState>((set, get) => ({
   options: {},
   trial: null,
   trying: false,
+  eager: false,
   live: null,
   held: null,
   keyRule: "dragged",
   ghosts: true,
   pinned: [],
   beside: null,
+  besideBank: null,
   body: true,
   controls: true,
   bones: false,
@@ -116,8 +149,16 @@ export const useBench = create<BenchState>((set, get) => ({
   slips: true,
   alone: false,
   turning: false,
-  viewpoint: "free",
+  viewpoint: { name: "free", again: 0 },
+  framing: null,
+  goesWith: kept("camera goes with", "body"),
+  inHand: [],
+  stays: [],
   shown: [0, 1],
+  loop: null,
+  left: null,
+  filter: "",
+  meter: kept("meter", true),
   rate: 0,
   curves: false,
   channels: [],
@@ -126,11 +167,13 @@ export const useBench = create<BenchState>((set, get) => ({
   revisionList: false,
   locker: false,
   help: false,
+  deliver: false,
   set,
   toFrame: (frame) => {
-    const { info } = get();
+    const { info, frame: from, left } = get();
     if (!info) return;
-    set({ frame: Math.min(Math.max(Math.round(frame), info.first), info.last), playing: false, live: null, held: null });
+    const to = Math.min(Math.max(Math.round(frame), info.first), info.last);
+    set({ frame: to, left: to === from ? left : from, playing: false, live: null, held: null });
   },
 }));
 
@@ -173,3 +216,6 @@ export const driverAt = (strand: Strand, frame: number): string => valueAt(stran
 
 /** A system of a strand as the animator reads it. */
 export const systemLabel = (strand: Strand, system: string) => strand.systems.find((s) => s.name === system)?.label ?? system;
+
+/** The pinned frames with this one put in or taken out. */
+export const pinnedWith = (pinned: number[], frame: number) => (pinned.includes(frame) ? pinned.filter((f) => f !== frame) : [...pinned, frame].slice(-6));

@@ -1,26 +1,31 @@
 import { Alert, Box, Button, MenuItem, Select, Typography, useTheme } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { useEffect } from "react";
 import { PoseBank } from "../bench/poses";
-import { Sheet } from "../bench/Sheet";
 import { NOTHING, useBench, usePick } from "../bench/state";
 import { usePlayback } from "../bench/Transport";
-import { View } from "../bench/View";
-import { get, type Compared, type Revision, type TakeInfo } from "../shared/api";
-import { follow } from "../shared/drag";
+import { View } from "../bench/stage/View";
+import { get, type Compared, type Revision, type SceneEntry, type TakeInfo } from "../shared/api";
 import { degrees, mm } from "../shared/format";
 import { Mark } from "../shared/Mark";
 import { go } from "../shared/route";
-import { drawDifference, frameAt } from "./drawDifference";
+import { Figures } from "./CompareFigures";
+import { Strip } from "./Strip";
 
-/** Two revisions of a take: overlaid in the view, their difference over time, their figures side by side. */
-export default function Compare({ takeId, a, b }: { takeId: number; a: number; b: number }) {
+/** The address of a comparison: revision `a` of a take beside revision `b` of it, or of another take. */
+const addressOf = (take: number, a: number, b: number, other: number) => `/take/${take}/compare/${a}/${b}${other === take ? "" : `?with=${other}`}`;
+
+/** Two revisions of a take, or of two takes of a scene: overlaid in the view, their difference over time, their figures side by side. */
+export default function Compare({ takeId, a, b, other }: { takeId: number; a: number; b: number; other: number }) {
   const theme = useTheme();
   const { info, frame, playing, set, toFrame } = usePick("info", "frame", "playing", "set", "toFrame");
   const one = useQuery({ queryKey: ["take", takeId, a], queryFn: () => get<TakeInfo>(`/takes/${takeId}?revision=${a}`) });
-  const two = useQuery({ queryKey: ["take", takeId, b], queryFn: () => get<TakeInfo>(`/takes/${takeId}?revision=${b}`) });
-  const revisions = useQuery({ queryKey: ["revisions", takeId], queryFn: () => get<Revision[]>(`/takes/${takeId}/revisions`) });
-  const found = useQuery({ queryKey: ["compare", takeId, a, b], queryFn: () => get<Compared>(`/takes/${takeId}/compare?a=${a}&b=${b}`), staleTime: Infinity });
+  const two = useQuery({ queryKey: ["take", other, b], queryFn: () => get<TakeInfo>(`/takes/${other}?revision=${b}`) });
+  const revisionsOf = (take: number) => ({ queryKey: ["revisions", take], queryFn: () => get<Revision[]>(`/takes/${take}/revisions`) });
+  const revisions = useQuery(revisionsOf(takeId));
+  const others = useQuery(revisionsOf(other));
+  const takes = useQuery({ queryKey: ["scenes"], queryFn: () => get<SceneEntry[]>("/scenes") }).data?.find((s) => s.takes.some((t) => t.id === takeId))?.takes ?? [];
+  const found = useQuery({ queryKey: ["compare", takeId, a, b, other], queryFn: () => get<Compared>(`/takes/${takeId}/compare?a=${a}&b=${b}${other === takeId ? "" : `&take_b=${other}`}`), staleTime: Infinity });
   usePlayback();
 
   useEffect(() => {
@@ -29,9 +34,10 @@ export default function Compare({ takeId, a, b }: { takeId: number; a: number; b
     const bank = new PoseBank(data.id, data.first, data.last, data.rows);
     const before = useBench.getState();
     const kept = { controls: before.controls, ghosts: before.ghosts };
-    set({ ...NOTHING, info: data, bank, beside: b, controls: false, ghosts: false, pinned: [], live: null, frame: Math.min(Math.max(before.frame, data.first), data.last), playing: false });
-    return () => set({ ...kept, beside: null, info: null, bank: null, playing: false });
-  }, [one.data, b, set]);
+    const ghost = two.data && other !== takeId ? new PoseBank(other, two.data.first, two.data.last, two.data.rows) : null;
+    set({ ...NOTHING, info: data, bank, beside: b, besideBank: ghost, controls: false, ghosts: false, pinned: [], live: null, frame: Math.min(Math.max(before.frame, data.first), data.last), playing: false });
+    return () => set({ ...kept, beside: null, besideBank: null, info: null, bank: null, playing: false });
+  }, [one.data, two.data, b, other, takeId, set]);
 
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
@@ -56,15 +62,17 @@ export default function Compare({ takeId, a, b }: { takeId: number; a: number; b
   }, [set, toFrame, takeId]);
 
   const label = (r: Revision) => `${r.number} · ${r.name ?? r.label}`;
-  const choose = (which: string, value: number, onChange: (id: number) => void) => (
-    <Select size="small" variant="standard" value={value} onChange={(e) => onChange(Number(e.target.value))} inputProps={{ "aria-label": which }} sx={{ maxWidth: 330, fontSize: 13 }}>
-      {(revisions.data ?? []).map((r) => (
+  const choose = (which: string, all: Revision[], value: number, onChange: (id: number) => void) => (
+    <Select size="small" variant="standard" value={value} onChange={(e) => onChange(Number(e.target.value))} inputProps={{ "aria-label": which }} sx={{ maxWidth: 260, fontSize: 13 }}>
+      {all.map((r) => (
         <MenuItem key={r.id} value={r.id}>
           {label(r)}
         </MenuItem>
       ))}
     </Select>
   );
+  /** Another take is compared as it is now. */
+  const withTake = async (id: number) => go(addressOf(takeId, a, id === takeId ? a : (await get<TakeInfo>(`/takes/${id}`)).revision, id));
   const error = one.error ?? two.error ?? found.error;
   return (
     <Box sx={{ height: "100%", display: "grid", gridTemplateRows: "46px minmax(240px, 1fr) auto" }}>
@@ -75,11 +83,20 @@ export default function Compare({ takeId, a, b }: { takeId: number; a: number; b
         <Typography component="h1" sx={{ fontSize: 16, fontWeight: 650 }}>
           Compare <i>{one.data?.name}</i>
         </Typography>
-        {revisions.data && choose("First revision, drawn as it is", a, (id) => go(`/take/${takeId}/compare/${id}/${b}`))}
+        {revisions.data && choose("First revision, drawn as it is", revisions.data, a, (id) => go(addressOf(takeId, id, b, other)))}
         <span aria-hidden>↔</span>
-        {revisions.data && choose("Second revision, drawn as a ghost", b, (id) => go(`/take/${takeId}/compare/${a}/${id}`))}
+        {takes.length > 1 && (
+          <Select size="small" variant="standard" value={other} onChange={(e) => void withTake(Number(e.target.value))} inputProps={{ "aria-label": "Second take" }} sx={{ maxWidth: 200, fontSize: 13, fontStyle: "italic" }}>
+            {takes.map((t) => (
+              <MenuItem key={t.id} value={t.id}>
+                {t.name}
+              </MenuItem>
+            ))}
+          </Select>
+        )}
+        {others.data && choose("Second revision, drawn as a ghost", others.data, b, (id) => go(addressOf(takeId, a, id, other)))}
         <Box sx={{ flexGrow: 1 }} />
-        <Button size="small" onClick={() => go(`/take/${takeId}/compare/${b}/${a}`)}>
+        <Button size="small" onClick={() => go(addressOf(other, b, a, takeId))}>
           Swap
         </Button>
         <Button size="small" variant="outlined" onClick={() => go(`/take/${takeId}`)}>
@@ -111,79 +128,4 @@ function here(data: Compared, frame: number): string {
   const k = frame - data.frames[0]!;
   const place = data.place[k];
   return place === undefined ? "" : `${mm(place)} and ${degrees(data.turn[k]!)} apart at this frame`;
-}
-
-function Strip({ data, frame, onFrame, ink }: { data: Compared; frame: number; onFrame: (f: number) => void; ink: Parameters<typeof drawDifference>[1]["ink"] }) {
-  const box = useRef<HTMLDivElement>(null);
-  const [width, setWidth] = useState(0);
-  const rows = useMemo(() => data.parts.slice(0, 5), [data]);
-  const height = 40 + 20 * rows.length;
-  useEffect(() => {
-    const watch = new ResizeObserver(([entry]) => setWidth(Math.floor(entry!.contentRect.width)));
-    if (box.current) watch.observe(box.current);
-    return () => watch.disconnect();
-  }, []);
-  const scrub = (event: React.PointerEvent<HTMLCanvasElement>) => {
-    const left = event.currentTarget.getBoundingClientRect().left;
-    const move = (e: { clientX: number }) => onFrame(frameAt(e.clientX - left, data, width));
-    move(event);
-    follow(move);
-  };
-  const worst = Math.max(0, ...data.place);
-  return (
-    <div ref={box}>
-      <Sheet
-        width={width}
-        height={height}
-        data-testid="difference"
-        role="img"
-        aria-label={`Difference over time: at most ${mm(worst)}; ${rows.map((r) => `${r.label} ${mm(Math.max(...r.place))}`).join(", ")}`}
-        onPointerDown={scrub}
-        draw={(g) => drawDifference(g, { data, rows, frame, width, height, ink })}
-      />
-    </div>
-  );
-}
-
-function Figures({ data, one, two }: { data: Compared; one: TakeInfo | undefined; two: TakeInfo | undefined }) {
-  const { toFrame } = useBench.getState();
-  const proof = data.proof;
-  const rows: [string, string, string][] = [
-    ["open findings", String(data.findings_a), String(data.findings_b)],
-    ["keys", String(data.keys_a), String(data.keys_b)],
-    ["greatest jump at a change", mm(Math.max(0, ...proof.changes.map((c) => c.pose_before))), mm(Math.max(0, ...proof.changes.map((c) => c.pose)))],
-    ["greatest speed jump, a frame", mm(Math.max(0, ...proof.changes.map((c) => c.speed_before))), mm(Math.max(0, ...proof.changes.map((c) => c.speed)))],
-  ];
-  return (
-    <Box component="section" aria-label="Figures" data-testid="figures" sx={{ position: "absolute", right: 12, top: 12, width: 340, p: 1.5, bgcolor: "background.paper", border: 1, borderColor: "divider", borderRadius: 1, fontSize: 13 }}>
-      <Box component="table" sx={{ width: "100%", "& th, & td": { textAlign: "right", py: 0.25 }, "& th:first-of-type, & td:first-of-type": { textAlign: "left" } }}>
-        <thead>
-          <tr>
-            <td />
-            <th>{one ? `${one.number}, as it is` : "first"}</th>
-            <th>{two ? `${two.number}, ghost` : "second"}</th>
-          </tr>
-        </thead>
-        <tbody>
-          {rows.map(([what, x, y]) => (
-            <tr key={what}>
-              <td>{what}</td>
-              <td>
-                <b>{x}</b>
-              </td>
-              <td>
-                <b>{y}</b>
-              </td>
-            </tr>
-          ))}
-        </tbody>
-      </Box>
-      <Typography sx={{ fontSize: 13, mt: 0.5 }}>
-        At most <b data-testid="most">{mm(proof.departure_place.value)}</b> and {degrees(proof.departure_turn.value)} apart; keys: {proof.keys.kept} in both, {proof.keys.added} added, {proof.keys.removed} removed.
-      </Typography>
-      <Button size="small" onClick={() => toFrame(proof.departure_place.frame)}>
-        Worst frame: {proof.departure_place.frame}, {proof.departure_place.joint}
-      </Button>
-    </Box>
-  );
 }

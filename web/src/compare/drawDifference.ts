@@ -1,4 +1,6 @@
-import { meterHeight, PAD } from "../bench/drawStrands";
+import { meterHeight } from "../bench/timeline/drawMeter";
+import { PAD } from "../bench/timeline/scale";
+import { mm } from "../shared/format";
 import type { Compared } from "../shared/api";
 import type { Ink } from "../shared/theme";
 
@@ -11,7 +13,12 @@ interface Picture {
   ink: Ink;
 }
 
-const LABELS = 140;
+const LABELS = 190;
+/** Heights of what all joints do together, and of a part's row. */
+const ALL = 40;
+const ROW = 22;
+
+export const heightFor = (rows: number) => ALL + ROW * rows;
 
 function scale(data: Compared, width: number) {
   const first = data.frames[0]!;
@@ -43,17 +50,21 @@ export function drawDifference(g: CanvasRenderingContext2D, p: Picture) {
   g.lineTo(p.width, 38.5);
   g.stroke();
   p.rows.forEach((row, n) => {
-    const y = 40 + 20 * n;
+    const foot = ALL + ROW * (n + 1) - 2;
     g.fillStyle = ink.ink;
-    g.fillText(row.label, 4, y + 14);
-    const most = Math.max(...row.place);
+    g.fillText(row.label, 4, foot - 5);
+    g.fillStyle = ink.soft;
+    const most = mm(Math.max(...row.place));
+    g.fillText(most, LABELS - 8 - g.measureText(most).width, foot - 5);
+    g.fillStyle = ink.right;
     row.place.forEach((v, k) => {
       if (v <= 1e-6) return;
-      g.globalAlpha = 0.25 + 0.75 * Math.min(1, v / most);
-      g.fillStyle = ink.right;
-      g.fillRect(x(data.frames[k]!) - bar / 2, y + 4, bar, 12);
+      // The same scale for all, so that sizes tell apart from row to row too.
+      const h = meterHeight(v, ROW);
+      g.fillRect(x(data.frames[k]!) - bar / 2, foot - h, bar, h);
     });
-    g.globalAlpha = 1;
+    g.fillStyle = ink.line;
+    g.fillRect(LABELS, foot + 0.5, p.width - LABELS, 1);
   });
   g.fillStyle = ink.ink;
   g.fillRect(x(p.frame) - 0.75, 0, 1.5, p.height);

@@ -275,6 +275,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/formats": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Formats that takes go out in, with what each holds and leaves out */
+        get: operations["formats_api_formats_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/takes/{take_id}/export.bvh": {
         parameters: {
             query?: never;
@@ -622,13 +639,18 @@ export interface components {
         };
         /**
          * CardChannel
-         * @description A channel at a frame. `value` as keyed; `fits`: what would reproduce the pose; `kind` says what field it wants.
+         * @description A channel at a frame. `label` says it whole, `group` and `short` apart: its control or joint, and what of it. `value` as
+         *     keyed; `fits`: what would reproduce the pose; `kind` says what field it wants.
          */
         CardChannel: {
             /** Name */
             name: string;
             /** Label */
             label: string;
+            /** Group */
+            group: string;
+            /** Short */
+            short: string;
             /** Unit */
             unit: string;
             /** Kind */
@@ -643,6 +665,11 @@ export interface components {
             value: number;
             /** Fits */
             fits: number;
+            /**
+             * Standard
+             * @description its value without keys
+             */
+            standard: number;
             /** Keyed */
             keyed: boolean;
             /** Live */
@@ -915,7 +942,8 @@ export interface components {
         };
         /**
          * DragAsked
-         * @description A control put to a place in the world at one frame.
+         * @description A control put to a place in the world at one frame. `also`: others in hand with it; `keep`: parts whose ends (hands,
+         *     feet) stay where they are.
          * @example {
          *       "control": "arm.R.ik",
          *       "frame": 60,
@@ -936,10 +964,6 @@ export interface components {
          *     }
          */
         DragAsked: {
-            /** Revision */
-            revision: number;
-            /** Frame */
-            frame: number;
             /** Member */
             member: string;
             /** Part */
@@ -970,6 +994,20 @@ export interface components {
                 number,
                 number
             ];
+            /** Revision */
+            revision: number;
+            /** Frame */
+            frame: number;
+            /**
+             * Also
+             * @default []
+             */
+            also: components["schemas"]["Moved"][];
+            /**
+             * Keep
+             * @default []
+             */
+            keep: components["schemas"]["PartRef"][];
         };
         /**
          * FindingInfo
@@ -1023,6 +1061,20 @@ export interface components {
             last: number;
             /** Weight */
             weight: number;
+        };
+        /**
+         * FormatInfo
+         * @description A format that takes go out in: its file ending, what it holds, what it can't hold.
+         */
+        FormatInfo: {
+            /** Ending */
+            ending: string;
+            /** Label */
+            label: string;
+            /** Holds */
+            holds: string;
+            /** Leaves */
+            leaves: string;
         };
         /** GoTo */
         GoTo: {
@@ -1287,6 +1339,42 @@ export interface components {
             /** Says */
             says: string;
         };
+        /**
+         * Moved
+         * @description A control put to a place in the world.
+         */
+        Moved: {
+            /** Member */
+            member: string;
+            /** Part */
+            part: string;
+            /**
+             * Control
+             * @description name of the control, as the take's handles tell it
+             */
+            control: string;
+            /** Position */
+            position: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Rotation
+             * @default [
+             *       0,
+             *       0,
+             *       0,
+             *       1
+             *     ]
+             */
+            rotation: [
+                number,
+                number,
+                number,
+                number
+            ];
+        };
         /** Named */
         Named: {
             /** Name */
@@ -1407,6 +1495,11 @@ export interface components {
              * @default
              */
             hinge_from: string;
+            /**
+             * End
+             * @description whether it has a hand or foot that can be kept in place
+             */
+            end: boolean;
             /**
              * Trail
              * @description joints whose paths show how the part moves
@@ -1577,6 +1670,20 @@ export interface components {
              */
             on_path: boolean;
         };
+        /**
+         * RowGroup
+         * @description Rows that fold away together. `lead`: the part whose row stays, or null where the group has a row of its own.
+         */
+        RowGroup: {
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /** Member */
+            member: string;
+            /** Lead */
+            lead: string | null;
+        };
         /** SceneEntry */
         SceneEntry: {
             /** Id */
@@ -1627,7 +1734,8 @@ export interface components {
          * Strand
          * @description One part across time. `systems` from the lowest level up; `level`: (whole frame, level from there on), 0 for the
          *     first system, between two where they are mixed; `states`: (whole frame, system that drives from there on, or "both");
-         *     `main`: a part that keys drive in more ways than one; `operations` that a stretch of it is offered.
+         *     `main`: a part that keys drive in more ways than one; `group`: the rows it folds away with; `operations` that a stretch
+         *     of it is offered.
          */
         Strand: {
             /** Member */
@@ -1642,6 +1750,8 @@ export interface components {
             kind: string;
             /** Main */
             main: boolean;
+            /** Group */
+            group: string;
             /** Systems */
             systems: components["schemas"]["SystemInfo"][];
             /** Level */
@@ -1801,6 +1911,11 @@ export interface components {
              * @description rows of all pose tables: the joints, then what stands elsewhere
              */
             rows: number;
+            /**
+             * Groups
+             * @description groups of strands, in the order of their rows
+             */
+            groups: components["schemas"]["RowGroup"][];
             /** Strands */
             strands: components["schemas"]["Strand"][];
             /** Findings */
@@ -2779,6 +2894,26 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    formats_api_formats_get: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FormatInfo"][];
                 };
             };
         };

@@ -28,6 +28,7 @@ export type Contact = Schemas["ContactInfo"];
 export type Plank = Schemas["Plank"];
 export type TransferInfo = Schemas["TransferInfo"];
 export type HandleInfo = Schemas["HandleInfo"];
+export type FormatInfo = Schemas["FormatInfo"];
 export type Suggested = Schemas["Suggested"];
 /** The proof as the core measured it: metres, radians, and both per frame. */
 export type Proof = Schemas["Proof"];

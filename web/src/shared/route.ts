@@ -18,6 +18,6 @@ export function usePath(): string {
       listeners.add(listener);
       return () => listeners.delete(listener);
     },
-    () => location.pathname,
+    () => location.pathname + location.search,
   );
 }

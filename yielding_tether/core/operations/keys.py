@@ -431,7 +431,7 @@ class AllDrivers(Operation):
     """The kind of all keys of drivers and of what is followed."""
 
     id = "drivers"
-    label = "All drivers"
+    label = "All system changes"
     applies = "take"
     help = "The kind of all keys of what drives and of what is followed, at once."
     choices = (Choice("kind", "kind", "options", "stepped", tuple((k, k) for k in KINDS)),)
@@ -439,7 +439,7 @@ class AllDrivers(Operation):
     def run(self, program: Program, asked: Asked) -> Outcome:
         kind = self.chosen(asked)["kind"]
         edit = Edit("set", all_drivers(program), values={"kind": float(KINDS.index(kind))})
-        return Outcome(*apply(program, edit), f"All drivers {kind}")
+        return Outcome(*apply(program, edit), f"All system changes {kind}")
 
 
 @offered

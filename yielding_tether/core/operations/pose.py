@@ -1,16 +1,19 @@
-"""Posing one control at one frame: live while it is dragged, keyed when it is let go.
+"""Posing controls at one frame: live while they are dragged, keyed when they are let go.
 
 The rule for keys: what was dragged is keyed, at this frame, in the system that drives. A control of an idle
 system starts from where it is drawn, on the pose; its drag is fitted into the driving system, so the stored keys
-of the idle one stay as they are. Captured motion is adjusted, never written over.
+of the idle one stay as they are. Captured motion is adjusted, never written over. Several controls are solved from the
+root outward, each on top of those before it; hands and feet that are to be kept come last, put back where they were.
 """
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 
 import numpy as np
 
+from ..contacts import end_of
 from ..curves import EMPTY, SMOOTH, STEPPED, Curve, set_value
 from ..errors import CoreError
 from ..fitting import fit_values, held
@@ -24,7 +27,8 @@ from .operation import refuse_nothing
 @dataclass(frozen=True)
 class Drag:
     """A control put to a place: `position` (metres) and `rotation` are in the world; a control whose place is not its own
-    (a joint) heeds the rotation only, a bend guide the position only."""
+    (a joint) heeds the rotation only, a bend guide the position only. `also`: what is dragged with it at the same frame;
+    `keep`: parts whose ends stay where they are meanwhile."""
 
     member: str
     part: str
@@ -32,6 +36,8 @@ class Drag:
     frame: float
     position: tuple[float, float, float]
     rotation: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
+    also: tuple[Drag, ...] = ()
+    keep: tuple[tuple[str, str], ...] = ()
 
 
 @dataclass(frozen=True)
@@ -42,8 +48,32 @@ class Posing:
     system: str
 
 
-def solve(program: Program, drag: Drag) -> Posing:
-    """Values that put a control where it was dragged. CoreError if the part can't be posed there and then."""
+def solve_all(program: Program, drag: Drag) -> dict[int, float]:
+    """Values that put a control, and those in hand with it, where they were dragged and leave kept ends where they are, by
+    channel index. CoreError if a part can't be posed there and then."""
+    frame = drag.frame
+    dragged = (drag, *drag.also)
+    mine = {(d.member, d.part) for d in dragged}
+    kept = [program.bound(*p) for p in dict.fromkeys(drag.keep) if p not in mine]
+    order = sorted(dragged, key=lambda d: int(program.bound(d.member, d.part).nodes.min()))
+    values: dict[int, float] = {}
+    for one in order:
+        values |= solve(program, one, values).values
+    for bound in sorted(kept, key=lambda b: int(b.nodes.min())):
+        end = end_of(bound)
+        if end is None:
+            raise CoreError(f"{bound.part.label} has no end that could stay where it is.")
+        node = program.nodes[bound.member.id, end.control.rests_on]
+        was = program.evaluate([frame], only=[node])
+        place, turn = tuple(was.pos[0, node].tolist()), tuple(was.rot[0, node].tolist())
+        values |= solve(program, Drag(*bound.id, end.control.name, frame, place, turn), values).values
+    return values
+
+
+def solve(program: Program, drag: Drag, given: Mapping[int, float] | None = None) -> Posing:
+    """Values that put a control where it was dragged, while other channels have the values `given`. CoreError if the part
+    can't be posed there and then."""
+    given = given or {}
     numbers = (*drag.position, *drag.rotation, drag.frame)
     if not np.isfinite(numbers).all() or max(abs(x) for x in numbers) > 1e6:
         raise CoreError("A drag needs finite numbers.")
@@ -65,10 +95,11 @@ def solve(program: Program, drag: Drag) -> Posing:
             f"{bound.part.label} is half-driven at frame {drag.frame:g}: let one system drive there before posing it."
         )
     needed = program.fit_nodes([bound])
-    here = program.evaluate([drag.frame], only=needed)
+    here = program.evaluate([drag.frame], overrides=dict(given), only=needed)
     mine = bound.systems[dragged]
     channels = sorted(set(bound.own.values()))
     now = dict(zip(channels, program.now(drag.frame, channels).tolist(), strict=True))
+    now |= {c: v for c, v in given.items() if c in now}
     if dragged != driving:
         # An idle system is drawn where it fits the pose, so that is where a drag of it starts.
         near = np.array([now[int(c)] for c in mine.channels])
@@ -83,7 +114,7 @@ def solve(program: Program, drag: Drag) -> Posing:
     still = {c: v for c, v in wanted.items() if not program.info[c][2].poses}
     if dragged == driving:
         return Posing(wanted, driving)
-    overrides: dict[int, float | Floats] = {int(c): now[int(c)] for c in mine.channels}
+    overrides: dict[int, float | Floats] = {**given, **{int(c): now[int(c)] for c in mine.channels}}
     overrides |= wanted
     overrides |= bound.drive_to(dragged)
     posed = program.evaluate([drag.frame], overrides=overrides, only=needed)
@@ -95,17 +126,18 @@ def solve(program: Program, drag: Drag) -> Posing:
 
 def apply(program: Program, drag: Drag) -> tuple[Take, Proof]:
     """The take with the drag keyed, and its proof: nothing changes beyond the keys on either side."""
-    posed = solve(program, drag)
-    if not program.take.first <= drag.frame <= program.take.last:
-        raise CoreError(f"Frame {drag.frame:g} does not lie in the take.")
+    frame = drag.frame
+    values = solve_all(program, drag)
+    if not program.take.first <= frame <= program.take.last:
+        raise CoreError(f"Frame {frame:g} does not lie in the take.")
     names = program.channel_names()
     curves: dict[str, Curve] = {}
-    for c, value in posed.values.items():
+    for c, value in values.items():
         old = program.take.curves.get(names[c], EMPTY)
         stepped = program.info[c][2].trait.stepped
-        if stepped and program.now(drag.frame, [c])[0] == value:
+        if stepped and program.now(frame, [c])[0] == value:
             continue
-        curves[names[c]] = set_value(old, drag.frame, value, STEPPED if stepped else SMOOTH)
+        curves[names[c]] = set_value(old, frame, value, STEPPED if stepped else SMOOTH)
     after = program.with_curves(curves)
     after.check_loops()
     refuse_nothing(program.take, after.take)
@@ -116,4 +148,6 @@ def describe(drag: Drag, program: Program) -> str:
     """One line for the list of revisions."""
     bound = program.bound(drag.member, drag.part)
     labels = {c.name: c.label for s in bound.systems.values() for c in s.controls}
-    return f"Pose {labels.get(drag.control, drag.control)} at frame {drag.frame:g}"
+    more = f" and {len(drag.also)} more" if drag.also else ""
+    kept = f", {len(drag.keep)} kept in place" if drag.keep else ""
+    return f"Pose {labels.get(drag.control, drag.control)}{more} at frame {drag.frame:g}{kept}"

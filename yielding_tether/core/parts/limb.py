@@ -65,4 +65,4 @@ class LimbPart(Part, kind="limb"):
 
 def ik_driver(name: str) -> Channel:
     """What says how far IK takes over from FK."""
-    return Channel(name, "drive", "share", "", "driver, 0 FK to 1 IK")
+    return Channel(name, "drive", "share", "", "what drives, 0 FK to 1 IK")

@@ -2,15 +2,17 @@ import { useTheme } from "@mui/material";
 import { useFrame, useThree, type ThreeEvent } from "@react-three/fiber";
 import { useEffect, useMemo, useRef } from "react";
 import * as THREE from "three";
-import type { DragAsked, HandleInfo, TakeInfo } from "../shared/api";
-import { useActions } from "./actions";
-import { poseNow } from "./Body";
-import { live } from "./live";
-import { BOTH, driverAt, NOTHING, same, strandOf, useBench, type PartRef } from "./state";
+import type { DragAsked, HandleInfo, TakeInfo } from "../../shared/api";
+import { useActions } from "../actions";
+import { poseNow } from "./poses";
+import { live } from "../live";
+import { BOTH, driverAt, NOTHING, same, strandOf, useBench, type HandleRef, type PartRef } from "../state";
+import { placed } from "./geometry";
+import { along, moved, swung, turned, type Put } from "./gestures";
 
 /** Handles that show: those that always do, and all of the part in hand. */
-export function handlesOf(info: TakeInfo, focus: PartRef | null): HandleInfo[] {
-  return info.handles.filter((h) => h.always || same(h, focus));
+export function handlesOf(info: TakeInfo, focus: PartRef | null, inHand: HandleRef[]): HandleInfo[] {
+  return info.handles.filter((h) => h.always || same(h, focus) || inHand.some((x) => sameHandle(x, h)));
 }
 
 /** Shapes by the forms that the service names: a cradle for a hand or foot, a lozenge to aim at, a band round a joint. */
@@ -21,7 +23,13 @@ const forms: Record<string, { geometry: THREE.BufferGeometry; lines: boolean; gr
 };
 const formOf = (handle: HandleInfo) => forms[handle.form] ?? forms["band"]!;
 const bigger = new THREE.SphereGeometry(1, 10, 8);
-const scratch = { v: new THREE.Vector3(), q: new THREE.Quaternion(), plane: new THREE.Plane(), n: new THREE.Vector3() };
+const sameHandle = (a: HandleRef, b: HandleRef) => same(a, b) && a.control === b.control;
+const putOf = (table: Float32Array, row: number): Put => {
+  const { pos, rot } = placed(table, row);
+  return { place: pos, turn: rot };
+};
+const told = ({ place, turn }: Put): Pick<DragAsked, "position" | "rotation"> => ({ position: [place.x, place.y, place.z], rotation: [turn.x, turn.y, turn.z, turn.w] });
+const scratch = { v: new THREE.Vector3(), q: new THREE.Quaternion(), n: new THREE.Vector3() };
 
 interface Props {
   info: TakeInfo;
@@ -35,16 +43,17 @@ export function Handle({ info, spec, onHold }: Props) {
   const { camera, gl, raycaster, size } = useThree();
   const { letGo } = useActions();
   const strand = useMemo(() => strandOf(info, spec), [info, spec]);
+  const held = useBench((b) => b.inHand.some((h) => sameHandle(h, spec)));
   const keyed = strand?.systems.find((s) => s.name === spec.system)?.keyed ?? true;
   const group = useRef<THREE.Group>(null);
   const shape = useRef<THREE.Object3D>(null);
   const line = useRef<THREE.Line>(null);
   const material = useMemo(() => {
-    const color = spec.side === "left" ? theme.ink.left : spec.side === "right" ? theme.ink.right : theme.ink.accent;
+    const color = held ? theme.ink.ink : spec.side === "left" ? theme.ink.left : spec.side === "right" ? theme.ink.right : theme.ink.accent;
     return formOf(spec).lines
       ? new THREE.LineBasicMaterial({ color, transparent: true, depthTest: false })
       : new THREE.MeshBasicMaterial({ color, transparent: true, depthTest: false });
-  }, [spec, theme]);
+  }, [spec, theme, held]);
   const thread = useMemo(() => {
     const geometry = new THREE.BufferGeometry().setAttribute("position", new THREE.BufferAttribute(new Float32Array(6), 3));
     const made = new THREE.Line(geometry, new THREE.LineDashedMaterial({ color: (material as THREE.LineBasicMaterial).color, dashSize: 0.035, gapSize: 0.02, transparent: true, depthTest: false }));
@@ -100,16 +109,23 @@ export function Handle({ info, spec, onHold }: Props) {
     const table = poseNow();
     if (!table) return;
     const bench = useBench.getState();
-    bench.set({ ...NOTHING, focus: { member: spec.member, part: spec.part }, playing: false, held: null });
+    const me = { member: spec.member, part: spec.part, control: spec.control };
+    const mine = bench.inHand.some((h) => sameHandle(h, me));
+    if (event.nativeEvent.shiftKey) {
+      // Shift takes one more in hand, or lets it go.
+      bench.set({ inHand: mine ? bench.inHand.filter((h) => !sameHandle(h, me)) : [...bench.inHand, me], focus: me });
+      return;
+    }
+    const others = mine ? info.handles.filter((h) => !sameHandle(h, me) && bench.inHand.some((x) => sameHandle(x, h))) : [];
+    bench.set({ ...NOTHING, ...(mine ? {} : { inHand: [] }), focus: { member: spec.member, part: spec.part }, playing: false, held: null });
     onHold(true);
-    const k = spec.row * 7;
-    const place = new THREE.Vector3(table[k], table[k + 1], table[k + 2]);
-    const turn = new THREE.Quaternion(table[k + 3], table[k + 4], table[k + 5], table[k + 6]);
-    const toward = camera.getWorldDirection(new THREE.Vector3());
-    const plane = new THREE.Plane().setFromNormalAndCoplanarPoint(toward, event.point);
+    const from = putOf(table, spec.row);
+    const tip = spec.along === null ? null : placed(table, spec.along).pos;
+    const plane = new THREE.Plane().setFromNormalAndCoplanarPoint(camera.getWorldDirection(new THREE.Vector3()), event.point);
     const start = event.point.clone();
     const down = { x: event.nativeEvent.clientX, y: event.nativeEvent.clientY };
     const turning = bench.turning && spec.gestures.includes("turn");
+    const keep = bench.stays.filter((p) => !same(p, spec) && !others.some((o) => same(o, p)));
     let asked: DragAsked | null = null;
 
     const at = (e: PointerEvent): THREE.Vector3 | null => {
@@ -121,42 +137,24 @@ export function Handle({ info, spec, onHold }: Props) {
     const move = (e: PointerEvent) => {
       const hit = at(e);
       if (!hit) return;
-      const to = place.clone();
-      const q = turn.clone();
-      if (turning) {
-        const side = new THREE.Vector3().setFromMatrixColumn(camera.matrixWorld, 0);
-        const high = new THREE.Vector3().setFromMatrixColumn(camera.matrixWorld, 1);
-        q.premultiply(new THREE.Quaternion().setFromAxisAngle(side, (e.clientY - down.y) * 0.01));
-        q.premultiply(new THREE.Quaternion().setFromAxisAngle(high, (e.clientX - down.x) * 0.01));
-      } else if (spec.gestures.includes("swing")) {
-        // The bone swings to where the pointer leads it.
-        const from = start.clone().sub(place);
-        const onto = hit.clone().sub(place);
-        if (spec.along !== null) {
-          const t = spec.along * 7;
-          from.set(table[t]! - place.x, table[t + 1]! - place.y, table[t + 2]! - place.z);
-          onto.copy(from).add(hit.clone().sub(start));
-        }
-        if (from.lengthSq() > 1e-8 && onto.lengthSq() > 1e-8) q.premultiply(new THREE.Quaternion().setFromUnitVectors(from.normalize(), onto.normalize()));
-      } else to.add(hit.sub(start));
+      const to = turning ? turned(from, camera, e.clientX - down.x, e.clientY - down.y) : spec.gestures.includes("swing") ? swung(from, tip, start, hit) : moved(from, start, hit);
       asked = {
         revision: info.revision,
         frame: useBench.getState().frame,
-        member: spec.member,
-        part: spec.part,
-        control: spec.control,
-        position: [to.x, to.y, to.z],
-        rotation: [q.x, q.y, q.z, q.w],
+        ...me,
+        ...told(to),
+        also: others.map((o) => ({ member: o.member, part: o.part, control: o.control, ...told(along(putOf(table, o.row), from, to)) })),
+        keep,
       };
       live.drag(info.id, asked);
     };
-    const stop = (keep: boolean) => {
+    const stop = (keepIt: boolean) => {
       window.removeEventListener("pointermove", move);
       window.removeEventListener("pointerup", release);
       window.removeEventListener("keydown", cancel, true);
       onHold(false);
       live.end();
-      if (asked && keep) void letGo(asked);
+      if (asked && keepIt) void letGo(asked);
       else useBench.getState().set({ live: null });
     };
     const release = () => stop(true);

@@ -1,7 +1,8 @@
-import type { Plank, Strand } from "../shared/api";
-import { mm } from "../shared/format";
-import type { Ink } from "../shared/theme";
-import type { Row, Scale } from "./drawStrands";
+import type { Plank, Strand } from "../../shared/api";
+import { mm } from "../../shared/format";
+import type { Ink } from "../../shared/theme";
+import type { Row } from "./rows";
+import type { Scale } from "./scale";
 
 /** Height that the planks of a row take at its foot. */
 export const PLANK = 11;
@@ -30,7 +31,7 @@ export interface Hit {
 /** The plank at a point of the strands, if there is one. */
 export function plankAt(rows: Row[], scale: Scale, x: number, y: number): Hit | null {
   const row = rows.find((r) => y >= r.y && y < r.y + r.height);
-  if (!row || y < row.y + row.height - PLANK - 1) return null;
+  if (!row?.strand || y < row.y + row.height - PLANK - 1) return null;
   for (const plank of row.strand.contacts) {
     const [a, b] = [scale.x(plank.first), scale.x(plank.last)];
     if (x < a - NEAR || x > b + NEAR) continue;
@@ -53,7 +54,7 @@ export function draggedTo(plank: Plank, edge: Edge, frame: number, take: { first
 export function drawPlanks(g: CanvasRenderingContext2D, row: Row, scale: Scale, ink: Ink, dragged: Dragged | null, chosen: { first: number; last: number } | null) {
   const y = row.y + row.height - PLANK;
   const h = PLANK - 2.5;
-  for (const plank of row.strand.contacts) {
+  for (const plank of row.strand?.contacts ?? []) {
     const { first, last } = dragged?.id === plank.id ? dragged : plank;
     const [a, b] = [scale.x(first), scale.x(last)];
     const mine = dragged?.id === plank.id || (chosen?.first === plank.first && chosen.last === plank.last);

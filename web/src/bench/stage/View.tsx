@@ -1,15 +1,18 @@
 import { Box, useTheme } from "@mui/material";
-import { OrbitControls } from "@react-three/drei";
-import { Canvas, useFrame, useThree } from "@react-three/fiber";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { Canvas, useThree } from "@react-three/fiber";
+import { useEffect, useMemo, useState } from "react";
 import * as THREE from "three";
-import type { OrbitControls as Controls } from "three-stdlib";
-import type { TakeInfo } from "../shared/api";
-import { choose, useOperations } from "./actions";
-import { Figures, poseAt, poseBeside, poseNow, poseTried, Sketch } from "./Body";
+import type { TakeInfo } from "../../shared/api";
+import { choose, useOperations } from "../actions";
+import { useBench, usePick } from "../state";
+import { Camera } from "./Camera";
+import { Figures } from "./Figures";
 import { Handle, handlesOf } from "./Handles";
-import { Slips, Trails } from "./Paths";
-import { useBench, usePick, type Viewpoint } from "./state";
+import { Slips } from "./Slips";
+import { Trails } from "./Trails";
+import { poseAt, poseBeside, poseNow, poseTried } from "./poses";
+import { Sketch } from "./Sketch";
+import { Skins, useSkins } from "./Skins";
 
 /** Asks for one drawing whenever something that is drawn has changed. */
 function Redraw() {
@@ -19,10 +22,12 @@ function Redraw() {
     let off = () => {};
     const watch = () => {
       off();
-      off = useBench.getState().bank?.onArrival(() => invalidate()) ?? (() => {});
+      const { bank, besideBank } = useBench.getState();
+      const stops = [bank, besideBank].map((b) => b?.onArrival(() => invalidate()));
+      off = () => stops.forEach((s) => s?.());
     };
     watch();
-    const again = useBench.subscribe((now, before) => now.bank !== before.bank && watch());
+    const again = useBench.subscribe((now, before) => (now.bank !== before.bank || now.besideBank !== before.besideBank) && watch());
     return () => {
       stop();
       again();
@@ -30,43 +35,6 @@ function Redraw() {
     };
   }, [invalidate]);
   return null;
-}
-
-/** Where the characters are, roughly, for the camera to look at. */
-function centre(info: TakeInfo): THREE.Vector3 {
-  const table = poseNow();
-  const at = info.joints.findIndex(([m]) => info.members.find((x) => x.id === m)?.kind === "character");
-  return table && at >= 0 ? new THREE.Vector3(table[at * 7], table[at * 7 + 1], table[at * 7 + 2]) : new THREE.Vector3(0, 0.9, 0);
-}
-
-const DIRECTIONS: Record<Viewpoint, [number, number, number]> = {
-  free: [2.0, 0.7, 2.45],
-  front: [0, 0, 2.9],
-  side: [2.9, 0, 0],
-  top: [0.001, 3.4, 0],
-  floor: [2.6, -0.62, 0.35],
-};
-
-/** Puts the camera where the viewpoint says, looking at the character. */
-function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
-  const { camera, invalidate } = useThree();
-  const controls = useRef<Controls>(null);
-  const viewpoint = useBench((s) => s.viewpoint);
-  const placed = useRef("");
-  useFrame(() => {
-    const key = `${info.id}:${viewpoint}`;
-    if (placed.current === key || !poseNow() || !controls.current) return;
-    placed.current = key;
-    const target = centre(info);
-    const direction = new THREE.Vector3(...DIRECTIONS[viewpoint]);
-    if (viewpoint === "floor") target.y = Math.max(0.16, target.y - 0.7);
-    camera.position.copy(target).add(direction);
-    if (viewpoint === "floor") camera.position.y = 0.09;
-    controls.current.target.copy(target);
-    controls.current.update();
-    invalidate();
-  });
-  return <OrbitControls ref={controls} makeDefault enabled={!held} enableDamping={false} minDistance={0.4} maxDistance={25} />;
 }
 
 /** A ruled sheet under everything, so that turns and slides can be read. */
@@ -101,7 +69,9 @@ export function View({ info }: { info: TakeInfo }) {
   // While an operation asks for something to follow, a click says what.
   const operation = useBench((s) => s.wish?.operation);
   const asking = useOperations()?.find((o) => o.id === operation)?.choices.find((c) => c.kind === "anchor");
-  const handles = useMemo(() => handlesOf(info, focus), [info, focus]);
+  const skins = useSkins(info);
+  const inHand = useBench((b) => b.inHand);
+  const handles = useMemo(() => handlesOf(info, focus, inHand), [info, focus, inHand]);
   const hasSet = info.members.some((m) => m.kind === "set");
   return (
     <Box sx={{ position: "absolute", inset: 0 }} data-testid="view">
@@ -121,7 +91,8 @@ export function View({ info }: { info: TakeInfo }) {
         <Redraw />
         <Camera info={info} held={held} />
         <Ground y={hasSet ? -0.3 : 0} />
-        {body && <Figures info={info} pose={() => poseNow()} alone={alone ? focus : null} pickSet={asking !== undefined} onPick={(part, joint) => (asking ? void choose(asking.name, joint) : set({ focus: part }))} />}
+        {body && !alone && <Skins info={info} skins={skins} />}
+        {body && <Figures info={info} pose={() => poseNow()} skinned={alone ? undefined : skins} alone={alone ? focus : null} clearFor={focus} pickSet={asking !== undefined} onPick={(part, joint) => (asking ? void choose(asking.name, joint) : set({ focus: part }))} />}
         {beside !== null && <Figures info={info} pose={poseBeside} ghost={theme.ink.left} />}
         {pinned.map((frame) => (
           <Sketch key={frame} info={info} pose={() => poseAt(frame)} color={theme.ink.left} opacity={0.6} />

@@ -1,0 +1,47 @@
+import { Box, Link, Slider, Tooltip } from "@mui/material";
+import { useState } from "react";
+import type { Card, KeyEdit } from "../../shared/api";
+import { useActions } from "../actions";
+import { NOTHING, useBench } from "../state";
+
+/** How far a control follows something here: turned, the pose blends as it is seen; let go, it is keyed. A click on what is
+ * followed offers to follow something else, with the pose kept. */
+export function FollowDial({ dial, frame, onKeep }: { dial: Card["dials"][number]; frame: number; onKeep: () => void }) {
+  const set = useBench((s) => s.set);
+  const { edit } = useActions();
+  const [turned, setTurned] = useState<number | null>(null);
+  const percent = Math.round(100 * (turned ?? dial.weight));
+  const change = (weight: number): KeyEdit => ({ what: "add", keys: dial.channels.map((channel) => ({ channel, times: [frame] })), values: { arriving: weight, leaving: weight } });
+  return (
+      <Box sx={{ display: "flex", alignItems: "center", gap: 1, fontSize: 12.5, height: 19 }}>
+        <Tooltip title="The dial blends the pose. To follow something else with the pose kept, click here." placement="right">
+          <Link component="button" underline="hover" onClick={onKeep} sx={{ width: 92, flexShrink: 0, fontSize: 12.5, textAlign: "left", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>
+            <span aria-hidden>{dial.keyed ? "● " : "○ "}</span>
+            {dial.anchor}
+          </Link>
+        </Tooltip>
+        <Slider
+          size="small"
+          min={0}
+          max={100}
+          value={percent}
+          aria-label={`How far it follows ${dial.anchor}`}
+          getAriaValueText={(v) => `${v} %`}
+          onKeyDown={(e) => e.stopPropagation()}
+          onChange={(_, v) => {
+            const weight = (v as number) / 100;
+            setTurned(weight);
+            set({ wish: { operation: "edit", parts: [], first: frame, last: null, edit: change(weight) }, choices: {}, stretch: null });
+          }}
+          onChangeCommitted={(_, v) => {
+            set(NOTHING);
+            const weight = (v as number) / 100;
+            if (weight === dial.weight) setTurned(null);
+            else void edit(change(weight)).then((done) => done || setTurned(null));
+          }}
+          sx={{ py: 0 }}
+        />
+        <Box sx={{ width: 44, flexShrink: 0, textAlign: "right", whiteSpace: "nowrap" }}>{percent} %</Box>
+      </Box>
+  );
+}

@@ -1,0 +1,101 @@
+import { Box, Checkbox, IconButton, Tooltip } from "@mui/material";
+import type { Card, KeyEdit } from "../../shared/api";
+import { follow } from "../../shared/drag";
+import { channelValue, shownNumber, storedNumber } from "../../shared/format";
+import { useActions } from "../actions";
+import { NumberField } from "../NumberField";
+import { NOTHING, useBench, usePick } from "../state";
+import { alike, dragStep } from "./channels";
+
+export type Channel = Card["systems"][number]["channels"][number];
+
+const UNITS: Record<string, string> = { rad: "°", m: "mm" };
+
+/** Channel values, by control: each can be typed, dragged, keyed or freed of its key, put back, and laid out as a curve. */
+export function Values({ channels, title, fits }: { channels: Channel[]; title: string; fits?: boolean }) {
+  const groups = [...new Set(channels.map((c) => c.group))];
+  return (
+    <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12.5, lineHeight: 1.15, "& td": { py: 0 }, "& th": { textAlign: "left", fontWeight: 600, pt: 0.25, color: "text.secondary" }, "& input": { height: 16 }, "& input:hover": { textDecoration: "underline dotted" }, "& .back": { visibility: "hidden" }, "& tr:hover .back, & .back:focus-visible": { visibility: "visible" } }}>
+      {title && <caption style={{ textAlign: "left", fontWeight: 650, captionSide: "top", padding: "2px 0" }}>{title}</caption>}
+      {groups.map((group) => (
+        <tbody key={group}>
+          {group !== "" && groups.length > 1 && (
+            <tr>
+              <th colSpan={4}>{group}</th>
+            </tr>
+          )}
+          {channels
+            .filter((c) => c.group === group)
+            .map((c) => (
+              <Value key={c.name} channel={c} word={groups.length > 1 || c.group === "" ? c.short : c.label} fits={fits ?? false} />
+            ))}
+        </tbody>
+      ))}
+    </Box>
+  );
+}
+
+function Value({ channel: c, word, fits }: { channel: Channel; word: string; fits: boolean }) {
+  const { frame, channels: laid, set } = usePick("frame", "channels", "set");
+  const { edit } = useActions();
+  const lay = () => {
+    const next = laid.includes(c.name) ? laid.filter((n) => n !== c.name) : [...laid, c.name];
+    set({ channels: next, curves: next.length > 0 });
+  };
+  // What is in hand with it gets the same value.
+  const change = (value: number): KeyEdit => ({ what: "add", keys: alike(c.name, useBench.getState().inHand).map((channel) => ({ channel, times: [frame] })), values: { arriving: value, leaving: value } });
+  const give = (value: number) => void edit(change(value));
+  const toggle = () => void edit({ what: c.keyed ? "delete" : "add", keys: [{ channel: c.name, times: [frame] }] });
+  const drag = (event: React.PointerEvent) => {
+    if (event.button !== 0 || c.locked || c.kind === "sign") return;
+    event.preventDefault();
+    let value = c.value;
+    follow(
+      (e) => {
+        const wanted = c.value + (e.clientX - event.clientX) * dragStep(c.unit, e.shiftKey);
+        value = Math.min(Math.max(wanted, c.least ?? -Infinity), c.most ?? Infinity);
+        set({ wish: { operation: "edit", parts: [], first: frame, last: null, edit: change(value) }, choices: {}, stretch: null });
+      },
+      () => {
+        set(NOTHING);
+        if (value !== c.value) give(value);
+      },
+    );
+  };
+  return (
+    <tr>
+      <td style={{ width: 18 }}>
+        <IconButton size="small" onClick={toggle} aria-label={`${c.keyed ? "Delete the key" : "Put a key"} of ${c.label} at this frame`} title={c.keyed ? "keyed at this frame" : "no key at this frame"} sx={{ p: 0, fontSize: 12, width: 16, color: c.keyed ? "primary.main" : "text.secondary" }}>
+          {c.keyed ? "●" : "○"}
+        </IconButton>
+      </td>
+      <td onPointerDown={fits ? undefined : drag} style={{ cursor: fits || c.kind === "sign" ? undefined : "ew-resize", touchAction: "none", userSelect: "none" }} title={fits ? undefined : "Drag to change it; with Shift finely"}>
+        {word}
+      </td>
+      <td style={{ textAlign: "right", whiteSpace: "nowrap" }}>
+        {fits ? (
+          channelValue(c.value, c.unit)
+        ) : (
+          <>
+            {c.value !== c.standard && !c.locked && (
+              <IconButton className="back" size="small" onClick={() => give(c.standard)} aria-label={`Put ${c.label} back`} title="Back to its value at rest" sx={{ p: 0, fontSize: 12, width: 16 }}>
+                ↺
+              </IconButton>
+            )}
+            <NumberField late width={54} label={`${c.label} at this frame`} least={c.least === null ? undefined : shownNumber(c.least, c.unit)} most={c.most === null ? undefined : shownNumber(c.most, c.unit)} value={shownNumber(c.value, c.unit)} onChange={(v) => give(storedNumber(v, c.unit))} />
+            <span style={{ display: "inline-block", width: 22, textAlign: "left", paddingLeft: 2 }}>{UNITS[c.unit] ?? ""}</span>
+          </>
+        )}
+      </td>
+      <td style={{ textAlign: "right", width: 20 }}>
+        {fits ? (
+          <span style={{ color: "inherit" }}>{channelValue(c.fits, c.unit)}</span>
+        ) : (
+          <Tooltip title="Lay out as a curve" placement="right">
+            <Checkbox size="small" checked={laid.includes(c.name)} onChange={lay} sx={{ p: 0, "& svg": { fontSize: 15 } }} slotProps={{ input: { "aria-label": `Curve of ${c.label}` } }} />
+          </Tooltip>
+        )}
+      </td>
+    </tr>
+  );
+}

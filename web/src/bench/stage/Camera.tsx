@@ -1,0 +1,85 @@
+import { OrbitControls } from "@react-three/drei";
+import { useFrame, useThree } from "@react-three/fiber";
+import { useEffect, useRef } from "react";
+import type * as THREE from "three";
+import type { OrbitControls as Controls } from "three-stdlib";
+import type { TakeInfo } from "../../shared/api";
+import { useBench } from "../state";
+import { carried, insetOf, mountStage, reframed, rowOf, stage, viewed, type Subject } from "./viewpoints";
+import { placed } from "./geometry";
+import { poseNow } from "./poses";
+
+/** The character that the view is about: that of the part in hand, else the first. */
+export function bodyOf(info: TakeInfo): string {
+  const { focus } = useBench.getState();
+  const characters = info.members.filter((m) => m.kind === "character");
+  return (characters.find((m) => m.id === focus?.member) ?? characters[0] ?? info.members[0]!).id;
+}
+
+/** The side of x on which the part in hand is: 1 or -1. */
+function handSide(info: TakeInfo): 1 | -1 {
+  const table = poseNow();
+  const { focus } = useBench.getState();
+  const member = info.members.find((m) => m.id === focus?.member);
+  const joint = member?.parts.find((p) => p.name === focus?.part)?.joints[0];
+  if (!table || !member || !joint) return 1;
+  return placed(table, rowOf(info, member.id, joint)).pos.x < placed(table, rowOf(info, member.id, member.joints[0]!)).pos.x ? -1 : 1;
+}
+
+/** Row of what the camera goes with, or -1. */
+function anchorRow(info: TakeInfo, goesWith: string): number {
+  if (!goesWith) return -1;
+  if (goesWith === "body") {
+    const id = bodyOf(info);
+    return rowOf(info, id, info.members.find((m) => m.id === id)!.joints[0]!);
+  }
+  const [member = "", joint = ""] = goesWith.split("/");
+  return rowOf(info, member, joint);
+}
+
+/** Puts the camera where it is asked to be, and carries it along with what it goes with. */
+export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
+  const { camera, size, invalidate } = useThree();
+  const controls = useRef<Controls>(null);
+  const placedFor = useRef("");
+  const answered = useRef<object | null>(null);
+  const last = useRef<{ key: string; at: ReturnType<typeof placed> } | null>(null);
+  const viewpoint = useBench((s) => s.viewpoint);
+  const asked = useBench((s) => s.framing);
+  const goesWith = useBench((s) => s.goesWith);
+
+  useEffect(() => {
+    if (controls.current) mountStage({ camera: camera as THREE.PerspectiveCamera, controls: controls.current, redraw: invalidate });
+    return () => mountStage(null);
+  }, [camera, invalidate]);
+
+  useFrame(() => {
+    const table = poseNow();
+    const here = stage();
+    if (!table || !here) return;
+    const inset = insetOf(size.width, size.height);
+    const row = anchorRow(info, goesWith);
+    const at = row < 0 ? null : placed(table, row);
+    const key = `${info.id} ${goesWith} ${row}`;
+    const { live } = useBench.getState();
+    if (at && last.current?.key === key && !live) carried(here, last.current.at, at, goesWith === "body");
+    if (!live) last.current = at && { key, at };
+    if (goesWith === "body" || !goesWith) camera.up.set(0, 1, 0);
+    const wanted = `${info.id}:${viewpoint.name}:${viewpoint.again}`;
+    if (placedFor.current !== wanted) {
+      placedFor.current = wanted;
+      camera.up.set(0, 1, 0);
+      const { position, target } = viewed(info, table, { member: bodyOf(info) }, viewpoint.name, here.camera, inset, handSide(info));
+      const found = viewpoint.kept ?? { position: position.toArray(), target: target.toArray() };
+      camera.position.set(...found.position);
+      here.controls.target.set(...found.target);
+    } else if (asked && asked !== answered.current) {
+      const { focus } = useBench.getState();
+      const subject: Subject = asked.what === "all" ? "all" : asked.what === "part" && focus ? { part: focus } : { member: bodyOf(info) };
+      reframed(info, table, subject, here, inset);
+    }
+    answered.current = asked;
+    here.controls.update();
+  });
+  return <OrbitControls ref={controls} makeDefault enabled={!held} enableDamping={false} minDistance={0.25} maxDistance={60} />;
+}

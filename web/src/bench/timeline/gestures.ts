@@ -1,0 +1,28 @@
+import type { Stretch } from "../state";
+import { partsOf, rowAt, type Row } from "./rows";
+import type { Scale } from "./scale";
+
+interface Take {
+  first: number;
+  last: number;
+}
+
+/** A place on the rows: a whole frame of the take, and a row. */
+export interface Spot {
+  frame: number;
+  row: number;
+}
+
+/** How far the pointer goes before a press becomes a drag, pixels. */
+export const SLACK = 4;
+
+export function spotAt(rows: Row[], scale: Scale, x: number, y: number, take: Take): Spot {
+  const frame = Math.min(Math.max(Math.round(scale.frame(x)), take.first), take.last);
+  return { frame, row: rowAt(rows, y) };
+}
+
+/** The stretch between two places: their frames, and the parts of their rows and of those between them. */
+export function stretchOf(rows: Row[], a: Spot, b: Spot): Stretch {
+  const [low, high] = [Math.min(a.row, b.row), Math.max(a.row, b.row)];
+  return { parts: partsOf(rows.slice(low, high + 1)), first: Math.min(a.frame, b.frame), last: Math.max(a.frame, b.frame) };
+}

@@ -1,0 +1,204 @@
+"""A body's skin: one smooth surface for each tone that runs over several joints, made of its shapes and weighted to its joints.
+
+    field(p)   = smooth union of the shapes' signed distances; the surface is where it is zero
+    weight(p)  ~ exp(-(how much further a joint's shapes are than the nearest) / reach), among neighbours in the skeleton
+
+The smooth union is the polynomial one (I. Quilez, "Smooth minimum"; after Ricci, "A constructive geometry for computer
+graphics", 1973), the surface comes from marching cubes (Lewiner et al., 2003), the weights are then smoothed over it.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from functools import lru_cache
+
+import numpy as np
+from scipy.sparse import coo_array, csr_array, diags_array
+from skimage.measure import marching_cubes
+
+from .cast import Member, Shape
+from .skeleton import Skeleton
+from .transforms import Floats, inverse, rotate
+
+#: Cells along the height of a body: of a grown person some 15 mm each.
+CELLS = 115
+#: Shapes flow into one another within this share of their least radius.
+BLEND = 0.55
+#: How fast the weight of a joint fades as its shapes lie further than the nearest, as a share of their radius.
+REACH = 0.3
+#: Rounds in which weights are smoothed over the surface.
+SMOOTHING = 4
+
+
+@dataclass(frozen=True)
+class Surface:
+    """A closed surface at rest, in the member's own space: `points` and `normals` (V, 3), `faces` (T, 3), the four `joints`
+    (V, 4) that carry each point, with `weights` (V, 4) that add up to one."""
+
+    tone: str
+    points: Floats
+    normals: Floats
+    faces: np.ndarray
+    joints: np.ndarray
+    weights: Floats
+
+
+@dataclass(frozen=True)
+class Skin:
+    """Surfaces, and the shapes that stay pieces of their own: rings, caps, eyes."""
+
+    surfaces: tuple[Surface, ...]
+    pieces: tuple[Shape, ...]
+
+
+def skin_of(member: Member) -> Skin:
+    """The skin of a character; of anything else its shapes as they are. Made once for each body."""
+    if member.kind != "character":
+        return Skin((), member.shapes)
+    return _made(member.skeleton, member.shapes)
+
+
+@lru_cache(maxsize=16)
+def _made(skeleton: Skeleton, shapes: tuple[Shape, ...]) -> Skin:
+    soft = {s.tone for s in shapes if s.form in ("capsule", "ball")}
+    soft = {t for t in soft if len({s.joint for s in shapes if s.tone == t and s.form != "ring"}) > 1}
+    surfaces = tuple(
+        _surface(skeleton, tone, [s for s in shapes if s.tone == tone and s.form in ("capsule", "ball")])
+        for tone in sorted(soft)
+    )
+    pieces = tuple(s for s in shapes if s.tone not in soft or s.form not in ("capsule", "ball"))
+    return Skin(surfaces, pieces)
+
+
+def distance_to(shape: Shape, points: Floats) -> Floats:
+    """Signed distance (...,) of points (..., 3) in the shape's joint from a capsule or a ball, metres, below zero within. Of a
+    ball with unlike axes an estimate that is exact on its surface."""
+    a = np.asarray(shape.a, dtype=np.float64)
+    if shape.form == "ball":
+        half = np.asarray(shape.size if len(shape.size) == 3 else (shape.size[0],) * 3)
+        local = rotate(inverse(np.asarray(shape.turn)), points - a)
+        scaled, steep = np.linalg.norm(local / half, axis=-1), np.linalg.norm(local / half**2, axis=-1)
+        found: Floats = np.where(steep > 1e-9, scaled * (scaled - 1.0) / np.maximum(steep, 1e-9), -half.min())
+        return found
+    span = np.asarray(shape.b, dtype=np.float64) - a
+    share = np.clip((points - a) @ span / max(float(span @ span), 1e-12), 0.0, 1.0)
+    radius = shape.size[0] + (shape.size[-1] - shape.size[0]) * share
+    return np.asarray(np.linalg.norm(points - (a + share[..., None] * span), axis=-1) - radius)
+
+
+def _radius(shape: Shape) -> float:
+    return float(min(shape.size))
+
+
+def _surface(skeleton: Skeleton, tone: str, shapes: Sequence[Shape]) -> Surface:
+    rest_pos, rest_rot = skeleton.rest_pose
+    cell = float(np.ptp(rest_pos, axis=0).max()) / CELLS
+    corners = []
+    for s in shapes:
+        j = skeleton.index[s.joint]
+        ends = np.array([s.a] if s.form == "ball" else [s.a, s.b])
+        at = rotate(np.broadcast_to(rest_rot[j], (len(ends), 4)), ends) + rest_pos[j]
+        corners += [at - max(s.size), at + max(s.size)]
+    margin = 3.0 * cell
+    low, high = np.vstack(corners).min(axis=0) - margin, np.vstack(corners).max(axis=0) + margin
+    counts = np.ceil((high - low) / cell).astype(int) + 1
+    field = np.full(counts, 4.0 * cell)
+    for shape in sorted(shapes, key=_radius, reverse=True):
+        _join(field, shape, skeleton, low, cell)
+    verts, faces, _, _ = marching_cubes(field, 0.0, spacing=(cell,) * 3)  # type: ignore[no-untyped-call]
+    points = verts.astype(np.float64) + low
+    joints, weights = _weights(skeleton, shapes, points, faces)
+    return Surface(tone, points, _normals(points, faces), faces.astype(np.uint32), joints, weights)
+
+
+def _join(field: Floats, shape: Shape, skeleton: Skeleton, low: Floats, cell: float) -> None:
+    """Joins a shape to a field on a grid, in place, as far as it reaches."""
+    j = skeleton.index[shape.joint]
+    rest_pos, rest_rot = skeleton.rest_pose
+    ends = np.array([shape.a] if shape.form == "ball" else [shape.a, shape.b])
+    at = rotate(np.broadcast_to(rest_rot[j], (len(ends), 4)), ends) + rest_pos[j]
+    blend = BLEND * _radius(shape)
+    reach = max(shape.size) + blend + 4.0 * cell
+    first = np.maximum(np.floor((at.min(axis=0) - reach - low) / cell).astype(int), 0)
+    last = np.minimum(np.ceil((at.max(axis=0) + reach - low) / cell).astype(int) + 1, field.shape)
+    axes = [low[k] + cell * np.arange(first[k], last[k]) for k in range(3)]
+    grid = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1)
+    local = rotate(np.broadcast_to(inverse(rest_rot[j]), (*grid.shape[:-1], 4)), grid - rest_pos[j])
+    own = distance_to(shape, local)
+    here = field[first[0] : last[0], first[1] : last[1], first[2] : last[2]]
+    h = np.maximum(blend - np.abs(here - own), 0.0) / blend
+    here[...] = np.minimum(here, own) - 0.25 * blend * h * h
+
+
+def _normals(points: Floats, faces: np.ndarray) -> Floats:
+    """Normals of points: the mean of those of their faces, by area."""
+    a, b, c = (points[faces[:, k]] for k in range(3))
+    across = np.cross(b - a, c - a)
+    found = np.zeros_like(points)
+    for k in range(3):
+        np.add.at(found, faces[:, k], across)
+    return np.asarray(found / np.maximum(np.linalg.norm(found, axis=1, keepdims=True), 1e-12))
+
+
+def _weights(
+    skeleton: Skeleton, shapes: Sequence[Shape], points: Floats, faces: np.ndarray
+) -> tuple[np.ndarray, Floats]:
+    """Joints (V, 4) that carry points and their weights (V, 4)."""
+    rest_pos, rest_rot = skeleton.rest_pose
+    names = sorted({s.joint for s in shapes}, key=lambda n: skeleton.index[n])
+    own = [skeleton.index[n] for n in names]
+    off = np.full((len(points), len(names)), np.inf)
+    size = np.zeros(len(names))
+    for s in shapes:
+        k, j = names.index(s.joint), skeleton.index[s.joint]
+        local = rotate(np.broadcast_to(inverse(rest_rot[j]), (len(points), 4)), points - rest_pos[j])
+        off[:, k] = np.minimum(off[:, k], distance_to(s, local))
+        size[k] = max(size[k], _radius(s))
+    nearest = off.argmin(axis=1)
+    over = off - off[np.arange(len(points)), nearest][:, None]
+    found = np.exp(-over / (REACH * size[nearest])[:, None])
+    # A thigh does not carry the other: only what hangs from one another shares a point.
+    shared = _neighbours(skeleton, own)[nearest]
+    found = _smoothed(found * shared, faces, len(points)) * shared
+    found /= found.sum(axis=1, keepdims=True)
+    most = np.argsort(-found, axis=1)[:, :4]
+    weights = np.take_along_axis(found, most, axis=1)
+    if most.shape[1] < 4:
+        lack = 4 - most.shape[1]
+        most = np.pad(most, ((0, 0), (0, lack)))
+        weights = np.pad(weights, ((0, 0), (0, lack)))
+    weights = weights / weights.sum(axis=1, keepdims=True)
+    joints = np.array(own)[most].astype(np.uint16)
+    joints[weights <= 0.0] = 0
+    return joints, weights
+
+
+def _neighbours(skeleton: Skeleton, own: Sequence[int]) -> Floats:
+    """(K, K) one where a joint is another, hangs from it, or is hung from it, over joints without shapes too."""
+
+    def above(j: int) -> int:
+        j = skeleton.parents[j]
+        while j >= 0 and j not in own:
+            j = skeleton.parents[j]
+        return j
+
+    found = np.eye(len(own))
+    for k, j in enumerate(own):
+        up = above(j)
+        if up >= 0:
+            found[k, own.index(up)] = found[own.index(up), k] = 1.0
+    return found
+
+
+def _smoothed(values: Floats, faces: np.ndarray, count: int) -> Floats:
+    """Values (V, K) of points, each the mean of itself and its neighbours on the surface, some times over."""
+    edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
+    both = np.concatenate([edges, edges[:, ::-1]])
+    near: csr_array = coo_array((np.ones(len(both)), (both[:, 0], both[:, 1])), shape=(count, count)).tocsr()
+    near.data[:] = 1.0
+    near = near + diags_array(np.ones(count))
+    mean = diags_array(1.0 / np.asarray(near.sum(axis=1)).ravel()) @ near
+    for _ in range(SMOOTHING):
+        values = mean @ values
+    return np.asarray(values)
