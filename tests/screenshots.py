@@ -15,6 +15,11 @@ def keep(page: Page, name: str) -> None:
     page.screenshot(path=FOLDER / f"{name}.png")
 
 
+def take(page: Page, label: str) -> None:
+    """Takes the part of a row in hand."""
+    page.get_by_label("Strands", exact=True).locator("button[aria-pressed]", has_text=label).first.click()
+
+
 def frame(page: Page, number: int) -> None:
     field = page.get_by_label("Frame", exact=True)
     field.fill(str(number))
@@ -29,7 +34,7 @@ def main() -> None:
             browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
             page = browser.new_page(viewport={"width": 1280, "height": 800})
             page.goto(service.base)
-            page.wait_for_url("**/take/*")
+            page.wait_for_url("**/take/**")
             page.wait_for_function("() => window.benchView?.gl.info.render.triangles > 1000")
             keep(page, "bench-first-run")
             page.keyboard.press("n")
@@ -40,7 +45,7 @@ def main() -> None:
             keep(page, "bench-handover-tried")
             page.keyboard.press("Enter")
             page.get_by_test_id("revision").get_by_text("Hand over").wait_for()
-            page.get_by_label("Strands", exact=True).get_by_role("button", name="left leg").click()
+            take(page, "left leg")
             frame(page, 80)
             page.keyboard.press("h")
             frame(page, 140)
@@ -49,7 +54,7 @@ def main() -> None:
             page.get_by_test_id("proof").get_by_text("contacts keep their places").wait_for()
             keep(page, "contacts-kept")
             page.keyboard.press("Escape")
-            page.get_by_label("Strands", exact=True).get_by_role("button", name="right arm").click()
+            take(page, "right arm")
             for name, at, number in (("Bake", 20, 60), ("Mirror", 0, 76)):
                 frame(page, at)
                 page.keyboard.press("h")
@@ -59,13 +64,13 @@ def main() -> None:
                 page.get_by_test_id("proof").get_by_text("Tried, not applied").wait_for()
                 keep(page, name.lower())
                 page.keyboard.press("Escape")
-            page.get_by_label("Strands", exact=True).get_by_role("button", name="left arm").click()
+            take(page, "left arm")
             frame(page, 150)
             page.get_by_label("Part card").get_by_role("button", name="frames 108").click()
             page.get_by_test_id("proof").get_by_text("Tried, not applied").wait_for()
             keep(page, "plant")
             page.keyboard.press("Escape")
-            page.get_by_label("Strands", exact=True).get_by_role("button", name="right arm").click()
+            take(page, "right arm")
             frame(page, 76)
             page.keyboard.press("y")
             keep(page, "bench-at-rest")
@@ -73,13 +78,17 @@ def main() -> None:
             keep(page, "bench-by-lamplight")
             page.get_by_role("button", name="Day / lamp").click()
             page.keyboard.press("y")
-            page.get_by_label("Strands", exact=True).get_by_role("button", name="head").click()
+            take(page, "head")
             for channel in ("head, turn x", "head, turn y", "neck, turn y"):
                 page.get_by_label(f"Curve of {channel}", exact=True).click()
             frame(page, 58)
             page.keyboard.press(".")
             keep(page, "curves")
             page.keyboard.press("w")
+            page.get_by_role("button", name="Deliver").click()
+            page.get_by_test_id("holds").wait_for()
+            keep(page, "deliver")
+            page.keyboard.press("Escape")
             page.keyboard.press("v")
             page.get_by_role("dialog").get_by_role("button", name="Compare").first.click()
             page.get_by_role("button", name="Worst frame").click()

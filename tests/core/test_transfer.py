@@ -112,7 +112,7 @@ class Moved(unittest.TestCase):
         told = {(m.what, m.name): m.says for m in found.mismatches}
         self.assertIn("rotation orders", told["part", "Marl's head"])
         self.assertIn("hinge", told["part", "Marl's left arm"])
-        self.assertIn("locked", told["channel", "Marl's right arm, hand.R turn y"])
+        self.assertIn("locked", told["channel", "Marl's right arm, hand, turn y"])
         self.assertIn("rests 20.0 mm", told["rest", "Marl's right leg, shin.R"])
         self.assertEqual(len(told), 4, told)
         self.assertGreater(found.place.value, 1e-3)

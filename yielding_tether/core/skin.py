@@ -21,8 +21,8 @@ from .cast import Member, Shape
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, rotate
 
-#: Cells along the height of a body: of a grown person some 15 mm each.
-CELLS = 115
+#: Size of a cell as a share of the least radius of what it shows, and how many go into the height of a body at least and most.
+CELL, FEWEST, MOST = 0.7, 85, 190
 #: Shapes flow into one another within this share of their least radius.
 BLEND = 0.55
 #: How fast the weight of a joint fades as its shapes lie further than the nearest, as a share of their radius.
@@ -93,7 +93,8 @@ def _radius(shape: Shape) -> float:
 
 def _surface(skeleton: Skeleton, tone: str, shapes: Sequence[Shape]) -> Surface:
     rest_pos, rest_rot = skeleton.rest_pose
-    cell = float(np.ptp(rest_pos, axis=0).max()) / CELLS
+    tall = float(np.ptp(rest_pos, axis=0).max())
+    cell = float(np.clip(CELL * min(_radius(s) for s in shapes), tall / MOST, tall / FEWEST))
     corners = []
     for s in shapes:
         j = skeleton.index[s.joint]
@@ -103,7 +104,8 @@ def _surface(skeleton: Skeleton, tone: str, shapes: Sequence[Shape]) -> Surface:
     margin = 3.0 * cell
     low, high = np.vstack(corners).min(axis=0) - margin, np.vstack(corners).max(axis=0) + margin
     counts = np.ceil((high - low) / cell).astype(int) + 1
-    field = np.full(counts, 4.0 * cell)
+    # Far from everything, so that the first shape flows into nothing.
+    field = np.full(counts, 1e3)
     for shape in sorted(shapes, key=_radius, reverse=True):
         _join(field, shape, skeleton, low, cell)
     verts, faces, _, _ = marching_cubes(field, 0.0, spacing=(cell,) * 3)  # type: ignore[no-untyped-call]

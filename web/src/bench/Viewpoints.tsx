@@ -41,6 +41,7 @@ export function Viewpoints({ info }: { info: TakeInfo }) {
     if (!here || !called) return;
     setMine({ ...mine, [called]: { position: here.camera.position.toArray(), target: here.controls.target.toArray() } });
     setName("");
+    close();
   };
   const movers = info.members.filter((m) => m.kind !== "character");
   const says = goesWith === "" ? "stands" : goesWith === "body" ? "goes with the body" : `goes with ${movers.find((m) => goesWith.startsWith(`${m.id}/`))?.name.toLowerCase() ?? goesWith}`;

@@ -1,7 +1,7 @@
 import { create } from "zustand";
 import { useShallow } from "zustand/react/shallow";
 import type { DragAsked, KeyEdit, KeyPut, Strand, TakeInfo, Tried } from "../shared/api";
-import { kept } from "../shared/kept";
+import { keep, kept } from "../shared/kept";
 import type { PoseBank } from "./poses";
 
 export interface PartRef {
@@ -118,6 +118,10 @@ interface BenchState {
   toFrame: (frame: number) => void;
 }
 
+/** What the view shows and how drags are keyed: there again at the next visit. */
+const SHOWN = ["body", "controls", "bones", "ghosts", "trails", "slips", "keyRule"] as const;
+type Shown = Pick<BenchState, (typeof SHOWN)[number]>;
+
 /** What is in hand on the bench: the frame, the selection, what is being tried. The server keeps the rest. */
 export const useBench = create<BenchState>((set, get) => ({
   info: null,
@@ -177,6 +181,12 @@ export const useBench = create<BenchState>((set, get) => ({
   },
 }));
 
+useBench.setState(kept<Partial<Shown>>("shown in the view", {}));
+useBench.subscribe((now, before) => {
+  // Compare shows things its own way for as long as it is open.
+  if (SHOWN.some((k) => now[k] !== before[k]) && !location.pathname.includes("/compare/")) keep("shown in the view", Object.fromEntries(SHOWN.map((k) => [k, now[k]])));
+});
+
 /** Nothing is selected and nothing is tried. */
 export const NOTHING = { stretch: null, wish: null, trial: null, choices: {}, made: {}, options: {} };
 
@@ -219,3 +229,6 @@ export const systemLabel = (strand: Strand, system: string) => strand.systems.fi
 
 /** The pinned frames with this one put in or taken out. */
 export const pinnedWith = (pinned: number[], frame: number) => (pinned.includes(frame) ? pinned.filter((f) => f !== frame) : [...pinned, frame].slice(-6));
+
+/** Whether two references mean one control. */
+export const sameHandle = (a: HandleRef, b: HandleRef) => same(a, b) && a.control === b.control;

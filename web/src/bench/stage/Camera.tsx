@@ -5,9 +5,9 @@ import type * as THREE from "three";
 import type { OrbitControls as Controls } from "three-stdlib";
 import type { TakeInfo } from "../../shared/api";
 import { useBench } from "../state";
-import { carried, insetOf, mountStage, reframed, rowOf, stage, viewed, type Subject } from "./viewpoints";
+import { carried, insetOf, mountStage, reframed, rowOf, spotsAlong, stage, viewed, type Subject } from "./viewpoints";
 import { placed } from "./geometry";
-import { poseNow } from "./poses";
+import { poseAt, poseNow } from "./poses";
 
 /** The character that the view is about: that of the part in hand, else the first. */
 export function bodyOf(info: TakeInfo): string {
@@ -26,6 +26,16 @@ function handSide(info: TakeInfo): 1 | -1 {
   return placed(table, rowOf(info, member.id, joint)).pos.x < placed(table, rowOf(info, member.id, member.joints[0]!)).pos.x ? -1 : 1;
 }
 
+/** Poses about the current frame, as far as they are here: what the body will reach while it is watched. */
+function someFrames(info: TakeInfo): Float32Array[] {
+  const { frame } = useBench.getState();
+  const frames = Array.from({ length: 17 }, (_, k) => frame + 15 * (k - 8)).filter((f) => f >= info.first && f <= info.last);
+  return frames.flatMap((f) => poseAt(f) ?? []);
+}
+
+/** How long after a placing poses that arrive may still move the camera further back, milliseconds. */
+const SETTLING = 1500;
+
 /** Row of what the camera goes with, or -1. */
 function anchorRow(info: TakeInfo, goesWith: string): number {
   if (!goesWith) return -1;
@@ -41,7 +51,7 @@ function anchorRow(info: TakeInfo, goesWith: string): number {
 export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
   const { camera, size, invalidate } = useThree();
   const controls = useRef<Controls>(null);
-  const placedFor = useRef("");
+  const placedFor = useRef({ view: "", poses: 0, since: 0 });
   const answered = useRef<object | null>(null);
   const last = useRef<{ key: string; at: ReturnType<typeof placed> } | null>(null);
   const viewpoint = useBench((s) => s.viewpoint);
@@ -66,10 +76,16 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
     if (!live) last.current = at && { key, at };
     if (goesWith === "body" || !goesWith) camera.up.set(0, 1, 0);
     const wanted = `${info.id}:${viewpoint.name}:${viewpoint.again}`;
-    if (placedFor.current !== wanted) {
-      placedFor.current = wanted;
+    const now = performance.now();
+    // Whoever has begun to work is not moved.
+    if (held) placedFor.current.since = -Infinity;
+    const fresh = placedFor.current.view !== wanted;
+    const poses = (fresh || now - placedFor.current.since < SETTLING) && goesWith === "body" ? someFrames(info) : [];
+    if (fresh || poses.length > placedFor.current.poses) {
+      placedFor.current = { view: wanted, poses: poses.length, since: fresh ? now : placedFor.current.since };
       camera.up.set(0, 1, 0);
-      const { position, target } = viewed(info, table, { member: bodyOf(info) }, viewpoint.name, here.camera, inset, handSide(info));
+      const member = bodyOf(info);
+      const { position, target } = viewed(info, table, { member }, viewpoint.name, here.camera, inset, handSide(info), spotsAlong(info, member, table, poses));
       const found = viewpoint.kept ?? { position: position.toArray(), target: target.toArray() };
       camera.position.set(...found.position);
       here.controls.target.set(...found.target);
@@ -81,5 +97,5 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
     answered.current = asked;
     here.controls.update();
   });
-  return <OrbitControls ref={controls} makeDefault enabled={!held} enableDamping={false} minDistance={0.25} maxDistance={60} />;
+  return <OrbitControls ref={controls} onStart={() => (placedFor.current.since = -Infinity)} makeDefault enabled={!held} enableDamping={false} minDistance={0.25} maxDistance={60} />;
 }

@@ -1,14 +1,11 @@
 import { useTheme } from "@mui/material";
-import { useFrame, useThree, type ThreeEvent } from "@react-three/fiber";
+import { useFrame } from "@react-three/fiber";
 import { useEffect, useMemo, useRef } from "react";
 import * as THREE from "three";
-import type { DragAsked, HandleInfo, TakeInfo } from "../../shared/api";
-import { useActions } from "../actions";
+import type { HandleInfo, TakeInfo } from "../../shared/api";
 import { poseNow } from "./poses";
-import { live } from "../live";
-import { BOTH, driverAt, NOTHING, same, strandOf, useBench, type HandleRef, type PartRef } from "../state";
-import { placed } from "./geometry";
-import { along, moved, swung, turned, type Put } from "./gestures";
+import { BOTH, driverAt, same, sameHandle, strandOf, useBench, type HandleRef, type PartRef } from "../state";
+import { useGrab } from "./useGrab";
 
 /** Handles that show: those that always do, and all of the part in hand. */
 export function handlesOf(info: TakeInfo, focus: PartRef | null, inHand: HandleRef[]): HandleInfo[] {
@@ -23,12 +20,6 @@ const forms: Record<string, { geometry: THREE.BufferGeometry; lines: boolean; gr
 };
 const formOf = (handle: HandleInfo) => forms[handle.form] ?? forms["band"]!;
 const bigger = new THREE.SphereGeometry(1, 10, 8);
-const sameHandle = (a: HandleRef, b: HandleRef) => same(a, b) && a.control === b.control;
-const putOf = (table: Float32Array, row: number): Put => {
-  const { pos, rot } = placed(table, row);
-  return { place: pos, turn: rot };
-};
-const told = ({ place, turn }: Put): Pick<DragAsked, "position" | "rotation"> => ({ position: [place.x, place.y, place.z], rotation: [turn.x, turn.y, turn.z, turn.w] });
 const scratch = { v: new THREE.Vector3(), q: new THREE.Quaternion(), n: new THREE.Vector3() };
 
 interface Props {
@@ -40,8 +31,6 @@ interface Props {
 /** One handle: drawn where it fits the pose, faint while its system is idle; dragging it poses the part live. */
 export function Handle({ info, spec, onHold }: Props) {
   const theme = useTheme();
-  const { camera, gl, raycaster, size } = useThree();
-  const { letGo } = useActions();
   const strand = useMemo(() => strandOf(info, spec), [info, spec]);
   const held = useBench((b) => b.inHand.some((h) => sameHandle(h, spec)));
   const keyed = strand?.systems.find((s) => s.name === spec.system)?.keyed ?? true;
@@ -103,71 +92,7 @@ export function Handle({ info, spec, onHold }: Props) {
     }
   });
 
-  const grab = (event: ThreeEvent<PointerEvent>) => {
-    if (event.button !== 0 || !group.current?.visible) return;
-    event.stopPropagation();
-    const table = poseNow();
-    if (!table) return;
-    const bench = useBench.getState();
-    const me = { member: spec.member, part: spec.part, control: spec.control };
-    const mine = bench.inHand.some((h) => sameHandle(h, me));
-    if (event.nativeEvent.shiftKey) {
-      // Shift takes one more in hand, or lets it go.
-      bench.set({ inHand: mine ? bench.inHand.filter((h) => !sameHandle(h, me)) : [...bench.inHand, me], focus: me });
-      return;
-    }
-    const others = mine ? info.handles.filter((h) => !sameHandle(h, me) && bench.inHand.some((x) => sameHandle(x, h))) : [];
-    bench.set({ ...NOTHING, ...(mine ? {} : { inHand: [] }), focus: { member: spec.member, part: spec.part }, playing: false, held: null });
-    onHold(true);
-    const from = putOf(table, spec.row);
-    const tip = spec.along === null ? null : placed(table, spec.along).pos;
-    const plane = new THREE.Plane().setFromNormalAndCoplanarPoint(camera.getWorldDirection(new THREE.Vector3()), event.point);
-    const start = event.point.clone();
-    const down = { x: event.nativeEvent.clientX, y: event.nativeEvent.clientY };
-    const turning = bench.turning && spec.gestures.includes("turn");
-    const keep = bench.stays.filter((p) => !same(p, spec) && !others.some((o) => same(o, p)));
-    let asked: DragAsked | null = null;
-
-    const at = (e: PointerEvent): THREE.Vector3 | null => {
-      const box = gl.domElement.getBoundingClientRect();
-      const p = new THREE.Vector2(((e.clientX - box.left) / size.width) * 2 - 1, 1 - ((e.clientY - box.top) / size.height) * 2);
-      raycaster.setFromCamera(p, camera);
-      return raycaster.ray.intersectPlane(plane, new THREE.Vector3());
-    };
-    const move = (e: PointerEvent) => {
-      const hit = at(e);
-      if (!hit) return;
-      const to = turning ? turned(from, camera, e.clientX - down.x, e.clientY - down.y) : spec.gestures.includes("swing") ? swung(from, tip, start, hit) : moved(from, start, hit);
-      asked = {
-        revision: info.revision,
-        frame: useBench.getState().frame,
-        ...me,
-        ...told(to),
-        also: others.map((o) => ({ member: o.member, part: o.part, control: o.control, ...told(along(putOf(table, o.row), from, to)) })),
-        keep,
-      };
-      live.drag(info.id, asked);
-    };
-    const stop = (keepIt: boolean) => {
-      window.removeEventListener("pointermove", move);
-      window.removeEventListener("pointerup", release);
-      window.removeEventListener("keydown", cancel, true);
-      onHold(false);
-      live.end();
-      if (asked && keepIt) void letGo(asked);
-      else useBench.getState().set({ live: null });
-    };
-    const release = () => stop(true);
-    const cancel = (e: KeyboardEvent) => {
-      if (e.key !== "Escape") return;
-      e.stopPropagation();
-      stop(false);
-    };
-    window.addEventListener("pointermove", move);
-    window.addEventListener("pointerup", release);
-    window.addEventListener("keydown", cancel, true);
-  };
-
+  const grab = useGrab(info, spec, group, onHold);
   return (
     <>
       <group ref={group}>

@@ -51,6 +51,16 @@ export function spotsFor(info: TakeInfo, table: Float32Array, subject: Subject):
   return found;
 }
 
+/** What a body reaches in other poses than that of `now`, its root carried across the floor to where it is now. */
+export function spotsAlong(info: TakeInfo, member: string, now: Float32Array, poses: Float32Array[]): Spot[] {
+  const root = rowOf(info, member, info.members.find((m) => m.id === member)!.joints[0]!);
+  const here = placed(now, root).pos;
+  return poses.flatMap((pose) => {
+    const step = here.clone().sub(placed(pose, root).pos).setY(0);
+    return spotsFor(info, pose, { member }).map((s) => ({ at: s.at.add(step), reach: s.reach }));
+  });
+}
+
 function solidsOf(info: TakeInfo, table: Float32Array): Solid[] {
   return info.members
     .filter((m) => m.kind === "set")
@@ -69,9 +79,9 @@ export function insetOf(width: number, height: number): Inset {
 }
 
 /** Where the camera stands for a viewpoint; the free one from the side on which nothing hides the subject, of two alike that at
- * positive (1) or negative x. */
-export function viewed(info: TakeInfo, table: Float32Array, subject: Subject, viewpoint: Viewpoint, lens: Lens, inset: Inset, from: 1 | -1 = 1) {
-  const spots = spotsFor(info, table, subject);
+ * positive (1) or negative x. `along`: more spots that it must show, of other frames. */
+export function viewed(info: TakeInfo, table: Float32Array, subject: Subject, viewpoint: Viewpoint, lens: Lens, inset: Inset, from: 1 | -1 = 1, along: Spot[] = []) {
+  const spots = [...spotsFor(info, table, subject), ...along];
   if (!spots.length) spots.push({ at: new THREE.Vector3(0, 0.9, 0), reach: 0.9 });
   // What stands below the knees, a deck, hides soles from every side.
   const seen = spots.filter((s) => s.at.y > Math.min(...spots.map((x) => x.at.y)) + 0.15);

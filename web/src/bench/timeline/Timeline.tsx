@@ -3,7 +3,7 @@ import { useEffect, useMemo, useRef } from "react";
 import type { TakeInfo } from "../../shared/api";
 import { useKept } from "../../shared/kept";
 import { useSize } from "../../shared/useSize";
-import { Curves } from "../Curves";
+import { Curves } from "../curves/Curves";
 import { Sheet } from "../Sheet";
 import { useBench, usePick } from "../state";
 import { drawRows } from "./drawRows";

@@ -1,8 +1,8 @@
-import type { CurveInfo, CurveKey } from "../shared/api";
-import { shownNumber } from "../shared/format";
-import type { Ink } from "../shared/theme";
-import type { KeyRef } from "./state";
-import { scaleOf, type Scale } from "./timeline/scale";
+import type { CurveInfo, CurveKey } from "../../shared/api";
+import { shownNumber } from "../../shared/format";
+import type { Ink } from "../../shared/theme";
+import type { KeyRef } from "../state";
+import { scaleOf, type Scale } from "../timeline/scale";
 
 /** Where a channel's values stand: `y` of a stored value, and back. */
 export interface Height {
