@@ -19,7 +19,8 @@ import { RevisionLine } from "./RevisionLine";
 import { View } from "./stage/View";
 import { usePick } from "./state";
 import { Timeline } from "./timeline/Timeline";
-import { Transport, usePlayback } from "./Transport";
+import { usePlayback } from "./playback";
+import { Transport } from "./Transport";
 
 /** Least heights of the view and of the timeline, pixels. */
 const VIEW = 200;
@@ -58,7 +59,7 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
         <Slips info={info} />
       </Box>
       <Box component="section" aria-label="Time, and what is tried" sx={{ minWidth: 0 }}>
-        <Transport />
+        <Transport info={info} />
         <Offer />
         <Splitter label="Height of the timeline" value={height} least={TIMELINE} most={() => Math.max(TIMELINE, window.innerHeight - 46 - 42 - VIEW)} onChange={setHeight} />
       </Box>

@@ -5,7 +5,7 @@ import { get, post, remove, type ClipInfo } from "../shared/api";
 import { NameField } from "../shared/NameField";
 import { useNotice } from "../shared/notice";
 import { startPaste, useActions, useOperations } from "./actions";
-import { usePick } from "./state";
+import { useBench, usePick } from "./state";
 
 export const useClips = (enabled = true) => useQuery({ queryKey: ["clips"], queryFn: () => get<ClipInfo[]>("/clips"), enabled, staleTime: 5000 });
 
@@ -15,7 +15,8 @@ export function Clips({ open, onClose }: { open: boolean; onClose: () => void })
   const clips = useClips(open);
   const operations = useOperations();
   const { copy } = useActions();
-  const { focus, stretch, info, frame } = usePick("focus", "stretch", "info", "frame");
+  const { focus, stretch, info } = usePick("focus", "stretch", "info");
+  const frame = useBench((s) => (open ? s.frame : 0));
   const [naming, setNaming] = useState<number | null>(null);
   const refresh = () => client.invalidateQueries({ queryKey: ["clips"] });
   const warn = (error: Error) => useNotice.getState().warn(error.message);

@@ -3,11 +3,12 @@ import { useState } from "react";
 import type { TakeInfo } from "../shared/api";
 import { useActions } from "./actions";
 import { goToFinding, tryRepair } from "./repairs";
-import { usePick } from "./state";
+import { useBench, usePick } from "./state";
 
 /** All open findings: what is wrong, where, how much, and what can be done about it. */
 export function Findings({ info }: { info: TakeInfo }) {
-  const { wish, frame, focus } = usePick("wish", "frame", "focus");
+  const { wish, focus } = usePick("wish", "focus");
+  const frame = useBench((s) => (s.playing ? NaN : s.frame));
   const { mark } = useActions();
   const [shown, setShown] = useState(false);
   const trying = new Set(wish?.operation === "repair" ? wish.findings : []);

@@ -3,7 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { PoseBank } from "../bench/poses";
 import { NOTHING, useBench, usePick } from "../bench/state";
-import { usePlayback } from "../bench/Transport";
+import { usePlayback } from "../bench/playback";
 import { View } from "../bench/stage/View";
 import { get, type Compared, type Revision, type SceneEntry, type TakeInfo } from "../shared/api";
 import { degrees, mm } from "../shared/format";

@@ -36,16 +36,18 @@ export function Values({ channels, title, fits }: { channels: Channel[]; title: 
 }
 
 function Value({ channel: c, word, fits }: { channel: Channel; word: string; fits: boolean }) {
-  const { frame, channels: laid, set } = usePick("frame", "channels", "set");
+  const { channels: laid, set } = usePick("channels", "set");
+  // Read when something is done: a playing frame draws no value anew.
+  const here = () => useBench.getState().frame;
   const { edit } = useActions();
   const lay = () => {
     const next = laid.includes(c.name) ? laid.filter((n) => n !== c.name) : [...laid, c.name];
     set({ channels: next, curves: next.length > 0 });
   };
   // What is in hand with it gets the same value.
-  const change = (value: number): KeyEdit => ({ what: "add", keys: alike(c.name, useBench.getState().inHand).map((channel) => ({ channel, times: [frame] })), values: { arriving: value, leaving: value } });
+  const change = (value: number): KeyEdit => ({ what: "add", keys: alike(c.name, useBench.getState().inHand).map((channel) => ({ channel, times: [here()] })), values: { arriving: value, leaving: value } });
   const give = (value: number) => void edit(change(value));
-  const toggle = () => void edit({ what: c.keyed ? "delete" : "add", keys: [{ channel: c.name, times: [frame] }] });
+  const toggle = () => void edit({ what: c.keyed ? "delete" : "add", keys: [{ channel: c.name, times: [here()] }] });
   const drag = (event: React.PointerEvent) => {
     if (event.button !== 0 || c.locked || c.kind === "sign") return;
     event.preventDefault();
@@ -54,7 +56,7 @@ function Value({ channel: c, word, fits }: { channel: Channel; word: string; fit
       (e) => {
         const wanted = c.value + (e.clientX - event.clientX) * dragStep(c.unit, e.shiftKey);
         value = Math.min(Math.max(wanted, c.least ?? -Infinity), c.most ?? Infinity);
-        set({ wish: { operation: "edit", parts: [], first: frame, last: null, edit: change(value) }, choices: {}, stretch: null });
+        set({ wish: { operation: "edit", parts: [], first: here(), last: null, edit: change(value) }, choices: {}, stretch: null });
       },
       () => {
         set(NOTHING);

@@ -92,16 +92,20 @@ function grown(solid: Solid, by: number): Solid {
   return solid.form === "bar" ? { ...solid, radius: solid.radius + by } : { ...solid, half: solid.half.clone().addScalar(by) };
 }
 
+/** What a direction further down in the order of liking costs, in hundredths of the spots hidden. */
+const LIKING = 1.2;
+
 /** Of some directions, in order of liking, the one from which least of the spots is hidden by solids: `near` metres beside
- * their line count too. */
+ * their line count too. A little hidden weighs less than a direction that is liked much less. */
 export function clearest(directions: THREE.Vector3[], spots: Spot[], solids: Solid[], lens: Lens, inset: Inset, near = 0.04): THREE.Vector3 {
   let best = directions[0]!;
   let least = Infinity;
   const large = solids.map((s) => grown(s, near));
-  for (const direction of directions) {
+  directions.forEach((direction, k) => {
     const { position } = framed(spots, direction, lens, inset);
     const hidden = spots.filter((s) => large.some((solid) => meets(solid, s.at, position))).length;
-    if (hidden < least) [best, least] = [direction, hidden];
-  }
+    const cost = (100 * hidden) / spots.length + LIKING * k;
+    if (cost < least) [best, least] = [direction, cost];
+  });
   return best;
 }

@@ -81,10 +81,11 @@ export function insetOf(width: number, height: number): Inset {
 /** Where the camera stands for a viewpoint; the free one from the side on which nothing hides the subject, of two alike that at
  * positive (1) or negative x. `along`: more spots that it must show, of other frames. */
 export function viewed(info: TakeInfo, table: Float32Array, subject: Subject, viewpoint: Viewpoint, lens: Lens, inset: Inset, from: 1 | -1 = 1, along: Spot[] = []) {
-  const spots = [...spotsFor(info, table, subject), ...along];
+  const now = spotsFor(info, table, subject);
+  const spots = [...now, ...along];
   if (!spots.length) spots.push({ at: new THREE.Vector3(0, 0.9, 0), reach: 0.9 });
   // What stands below the knees, a deck, hides soles from every side.
-  const seen = spots.filter((s) => s.at.y > Math.min(...spots.map((x) => x.at.y)) + 0.15);
+  const seen = now.filter((s) => s.at.y > Math.min(...now.map((x) => x.at.y)) + 0.15);
   if (viewpoint === "free") return framed(spots, clearest(sidesFrom(from), seen.length ? seen : spots, solidsOf(info, table), lens, inset), lens, inset);
   const direction = new THREE.Vector3(...DIRECTIONS[viewpoint]);
   let found = framed(spots, direction, lens, inset);

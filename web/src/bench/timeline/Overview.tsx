@@ -1,8 +1,8 @@
-import { useTheme } from "@mui/material";
+import { Box, useTheme } from "@mui/material";
 import type { TakeInfo } from "../../shared/api";
 import { follow } from "../../shared/drag";
 import { Sheet } from "../Sheet";
-import { usePick } from "../state";
+import { useBench, usePick } from "../state";
 import { drawOverview } from "./drawOverview";
 import { panned, scaleOf } from "./scale";
 
@@ -11,7 +11,7 @@ export const OVERVIEW = 14;
 /** The whole take in a slim band: a click goes to a frame, the window of what is shown is dragged along. */
 export function Overview({ info, width }: { info: TakeInfo; width: number }) {
   const theme = useTheme();
-  const { shown, frame, set, toFrame } = usePick("shown", "frame", "set", "toFrame");
+  const { shown, set, toFrame } = usePick("shown", "set", "toFrame");
   const press = (event: React.PointerEvent<HTMLCanvasElement>) => {
     if (event.button !== 0) return;
     const bounds = event.currentTarget.getBoundingClientRect();
@@ -30,14 +30,25 @@ export function Overview({ info, width }: { info: TakeInfo; width: number }) {
     );
   };
   return (
-    <Sheet
-      width={width}
-      height={OVERVIEW}
-      onPointerDown={press}
-      role="img"
-      aria-label={`The whole take, frames ${info.first} to ${info.last}: ${info.findings.length} findings`}
-      data-testid="overview"
-      draw={(g) => drawOverview(g, { info, shown, frame, ink: theme.ink, width, height: OVERVIEW })}
-    />
+    <Box sx={{ position: "relative" }}>
+      <Sheet
+        width={width}
+        height={OVERVIEW}
+        onPointerDown={press}
+        role="img"
+        aria-label={`The whole take, frames ${info.first} to ${info.last}: ${info.findings.length} findings`}
+        data-testid="overview"
+        draw={(g) => drawOverview(g, { info, shown, ink: theme.ink, width, height: OVERVIEW })}
+      />
+      <Here info={info} width={width} />
+    </Box>
   );
+}
+
+/** The current frame on the band: by itself, so that playing does not draw the band anew. */
+function Here({ info, width }: { info: TakeInfo; width: number }) {
+  const theme = useTheme();
+  const frame = useBench((s) => s.frame);
+  const x = scaleOf([info.first, info.last], width).x(frame);
+  return <Box aria-hidden style={{ transform: `translateX(${x - 1}px)` }} sx={{ position: "absolute", left: 0, top: 0, width: 2, height: OVERVIEW, bgcolor: theme.ink.ink, pointerEvents: "none" }} />;
 }

@@ -47,14 +47,17 @@ export function Timeline({ info }: { info: TakeInfo }) {
   );
 }
 
-/** Keeps the current frame in the span that is shown, turning it on like a page. */
+/** Keeps the current frame in the span that is shown, turning it on like a page; a playing frame draws nothing else anew. */
 function useFrameInSight(info: TakeInfo) {
-  const frame = useBench((s) => s.frame);
   useEffect(() => {
-    const { shown, set } = useBench.getState();
-    const next = inSight(shown, frame, info);
-    if (next !== shown) set({ shown: next });
-  }, [frame, info]);
+    const keep = () => {
+      const { shown, frame, set } = useBench.getState();
+      const next = inSight(shown, frame, info);
+      if (next !== shown) set({ shown: next });
+    };
+    keep();
+    return useBench.subscribe((now, before) => now.frame !== before.frame && keep());
+  }, [info]);
 }
 
 /** Strands or curves, and the words that rows must contain. */

@@ -6,7 +6,6 @@ import { scaleOf, type Span } from "./scale";
 interface Picture {
   info: TakeInfo;
   shown: Span;
-  frame: number;
   ink: Ink;
   width: number;
   height: number;
@@ -22,7 +21,7 @@ export function changesOf(info: TakeInfo): number[] {
 
 /** The whole take in a slim band: contacts as a line, changes of system as ticks, findings as spikes, what is shown as a
  * window. */
-export function drawOverview(g: CanvasRenderingContext2D, { info, shown, frame, ink, width, height }: Picture) {
+export function drawOverview(g: CanvasRenderingContext2D, { info, shown, ink, width, height }: Picture) {
   const scale = scaleOf([info.first, info.last], width);
   g.clearRect(0, 0, width, height);
   g.fillStyle = ink.table;
@@ -52,6 +51,4 @@ export function drawOverview(g: CanvasRenderingContext2D, { info, shown, frame, 
     g.lineWidth = 1.5;
     g.strokeRect(a + 0.75, 0.75, Math.max(b - a - 1.5, 2), height - 1.5);
   }
-  g.fillStyle = ink.ink;
-  g.fillRect(scale.x(frame) - 1, 0, 2, height);
 }
