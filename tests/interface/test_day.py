@@ -78,13 +78,16 @@ class Keys(Pages):
         found = self.http.get(f"/takes/{self.take()}/curves", params={"channel": channel}).json()
         return found[0]["keys"]  # type: ignore[no-any-return]
 
-    def height(self, frame: float) -> float:
+    def height(self, page: Page, frame: float) -> float:
         """Where on the sheet a value of the head's turn stands: the whole shown range fills the page's sheet."""
         c = demo().take.curves["marl/head.ry"]
         shown = np.concatenate([c.numbers[:, 1], c.numbers[:, 2], sample(c, np.linspace(0, 204, 65))])
         value = float(sample(c, [frame])[0])
         middle, span = (shown.max() + shown.min()) / 2, max(shown.max() - shown.min(), 0.02)
-        return 0.5 - (value - middle) / span * (210 - 32) / 210
+        page.wait_for_function("() => document.querySelector('[data-testid=curves]').clientHeight > 100")
+        box = page.get_by_test_id("curves").bounding_box()
+        assert box
+        return 0.5 - (value - middle) / span * (box["height"] - 32) / box["height"]
 
     def test_a_key_is_moved_and_a_slope_changed_in_the_curves(self) -> None:
         page = self.bench()
@@ -94,7 +97,7 @@ class Keys(Pages):
         channel = "marl/head.ry"
         before = self.stored(channel)
         key = next(k for k in before if k["time"] == 58)
-        x, y = self.at(page, 58, self.height(58))
+        x, y = self.at(page, 58, self.height(page, 58))
         page.mouse.move(x, y)
         page.mouse.down()
         to, _ = self.at(page, 62, 0)

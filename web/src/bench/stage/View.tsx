@@ -12,7 +12,7 @@ import { Slips } from "./Slips";
 import { Trails } from "./Trails";
 import { poseAt, poseBeside, poseNow, poseTried } from "./poses";
 import { Sketch } from "./Sketch";
-import { drawnInSoftware, Sharpness } from "./Sharpness";
+import { drawnInSoftware, useSharpness } from "./sharpness";
 import { Skins, useSkins } from "./Skins";
 
 /** Asks for one drawing whenever something that is drawn has changed. */
@@ -71,7 +71,7 @@ export function View({ info }: { info: TakeInfo }) {
   const operation = useBench((s) => s.wish?.operation);
   const asking = useOperations()?.find((o) => o.id === operation)?.choices.find((c) => c.kind === "anchor");
   const skins = useSkins(info);
-  const software = drawnInSoftware();
+  const dpr = useSharpness();
   const inHand = useBench((b) => b.inHand);
   const handles = useMemo(() => handlesOf(info, focus, inHand), [info, focus, inHand]);
   const hasSet = info.members.some((m) => m.kind === "set");
@@ -80,9 +80,9 @@ export function View({ info }: { info: TakeInfo }) {
       <Canvas
         frameloop="demand"
         flat
-        dpr={software ? 1 : [1, 1.5]}
+        dpr={dpr}
         camera={{ fov: 34, near: 0.05, far: 80, position: [2.2, 1.6, 2.7] }}
-        gl={{ antialias: !software, preserveDrawingBuffer: false }}
+        gl={{ antialias: !drawnInSoftware(), preserveDrawingBuffer: false }}
         role="img"
         aria-label="3D view of the take"
         onCreated={(state) => ((window as unknown as { benchView?: unknown }).benchView = state)}
@@ -91,7 +91,6 @@ export function View({ info }: { info: TakeInfo }) {
         <hemisphereLight args={["#ffffff", "#c9b48f", 2.1]} />
         <directionalLight position={[3, 6, 4]} intensity={1.5} />
         <Redraw />
-        {software && <Sharpness />}
         <Camera info={info} held={held} />
         <Ground y={hasSet ? -0.3 : 0} />
         {body && !alone && <Skins info={info} skins={skins} />}

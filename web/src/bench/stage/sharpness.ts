@@ -1,5 +1,4 @@
-import { useThree } from "@react-three/fiber";
-import { useEffect } from "react";
+import { useEffect, useState } from "react";
 import { useBench } from "../state";
 
 /** Whether pictures are drawn by the processor: then smooth edges while something moves cost more than they are worth. */
@@ -15,17 +14,14 @@ export const drawnInSoftware = (() => {
   };
 })();
 
-/** Finer pixels while the picture rests, plain ones while it plays or is dragged. */
-export function Sharpness() {
-  const setDpr = useThree((s) => s.setDpr);
+/** Pixels of the picture for one of the page: finer ones while it rests, plain ones while it plays or is dragged. */
+export function useSharpness(): number | [number, number] {
   const moving = useBench((s) => s.playing || s.live !== null);
+  const [fine, setFine] = useState(true);
   useEffect(() => {
-    if (moving) {
-      setDpr(1);
-      return;
-    }
-    const timer = setTimeout(() => setDpr(2), 250);
+    const timer = setTimeout(() => setFine(!moving), moving ? 0 : 250);
     return () => clearTimeout(timer);
-  }, [moving, setDpr]);
-  return null;
+  }, [moving]);
+  if (!drawnInSoftware()) return [1, 1.5];
+  return fine && !moving ? 1.5 : 1;
 }
