@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
 from yielding_tether.core.curves import EMPTY
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.fitting import fit
-from yielding_tether.core.operations.pose import Drag, apply, solve
+from yielding_tether.core.operations.pose import Drag, apply, describe, solve, solve_all
 from yielding_tether.core.program import Program
 from yielding_tether.core.transforms import rotation_distance
 
@@ -179,6 +180,63 @@ class Drags(unittest.TestCase):
         ):
             with self.assertRaisesRegex(CoreError, message):
                 solve(subject, drag)
+
+
+class Together(unittest.TestCase):
+    """Several controls in hand, and ends that stay while others are dragged."""
+
+    ENDS = (("arm.L", "hand.L"), ("arm.R", "hand.R"), ("leg.L", "foot.L"), ("leg.R", "foot.R"))
+
+    def test_ends_stay_in_place_and_turn_whichever_system_drives(self) -> None:
+        rng = np.random.default_rng(7)
+        for program, member, root in ((demo(), "marl", "hips"), (captured(), "body", "root")):
+            ends = self.ENDS
+            nodes = [program.nodes[member, joint] for _, joint in ends]
+            hips = program.nodes[member, "hips"]
+            for frame in (20.0, 60.0, 150.5):
+                was = program.evaluate([frame])
+                to = was.pos[0, hips] + rng.uniform(-0.02, 0.02, 3) - [0.0, 0.03, 0.0]
+                drag = Drag(
+                    member, root, "hips", frame, tuple(to.tolist()), tuple(was.rot[0, hips].tolist()),
+                    keep=tuple((member, part) for part, _ in ends),
+                )  # fmt: skip
+                now = program.evaluate([frame], overrides=dict(solve_all(program, drag)))
+                np.testing.assert_allclose(now.pos[0, hips], to, atol=1e-9)
+                np.testing.assert_allclose(now.pos[0, nodes], was.pos[0, nodes], atol=1e-7)
+                self.assertLess(float(rotation_distance(now.rot[0, nodes], was.rot[0, nodes]).max()), 1e-6)
+                take, proof = apply(program, drag)
+                keyed = program.on(take).evaluate([frame])
+                np.testing.assert_allclose(keyed.pos[0, nodes], was.pos[0, nodes], atol=1e-7)
+                self.assertTrue(proof.unchanged_outside)
+
+    def test_what_is_in_hand_goes_where_each_is_put_in_any_order(self) -> None:
+        program = demo()
+        frame = 150.0
+        was = program.evaluate([frame])
+        drags = []
+        for part, joint in (("leg.L", "foot.L"), ("leg.R", "foot.R"), ("hips", "hips")):
+            node = program.nodes["marl", joint]
+            to = was.pos[0, node] + [0.01, 0.02, -0.015]
+            control = "hips" if part == "hips" else f"{part}.ik"
+            drags.append(Drag("marl", part, control, frame, tuple(to.tolist()), tuple(was.rot[0, node].tolist())))
+        for first in range(3):
+            others = tuple(d for k, d in enumerate(drags) if k != first)
+            drag = replace(drags[first], also=others)
+            now = program.evaluate([frame], overrides=dict(solve_all(program, drag)))
+            for joint in ("foot.L", "foot.R", "hips"):
+                node = program.nodes["marl", joint]
+                np.testing.assert_allclose(now.pos[0, node] - was.pos[0, node], [0.01, 0.02, -0.015], atol=1e-9)
+        self.assertEqual(
+            describe(replace(drags[2], also=tuple(drags[:2])), program), "Pose hips and 2 more at frame 150"
+        )
+        twice = replace(drags[2], keep=(("marl", "leg.L"), ("marl", "leg.L")))
+        self.assertEqual(describe(twice, program), "Pose hips at frame 150, 1 kept in place")
+
+    def test_a_part_without_an_end_can_not_stay(self) -> None:
+        program = demo()
+        drag = Drag("marl", "hips", "hips", 150.0, (0.0, 0.8, 0.1), keep=(("marl", "head"),))
+        with self.assertRaisesRegex(CoreError, "head has no end that could stay"):
+            apply(program, drag)
 
 
 class IdleRidesAlong(unittest.TestCase):

@@ -149,5 +149,6 @@ def describe(drag: Drag, program: Program) -> str:
     bound = program.bound(drag.member, drag.part)
     labels = {c.name: c.label for s in bound.systems.values() for c in s.controls}
     more = f" and {len(drag.also)} more" if drag.also else ""
-    kept = f", {len(drag.keep)} kept in place" if drag.keep else ""
+    stays = len(set(drag.keep))
+    kept = f", {stays} kept in place" if stays else ""
     return f"Pose {labels.get(drag.control, drag.control)}{more} at frame {drag.frame:g}{kept}"
