@@ -9,7 +9,7 @@ from fractions import Fraction
 import numpy as np
 
 from yielding_tether.core.cast import Shape
-from yielding_tether.core.contacts import distance, find, measure_all, planted
+from yielding_tether.core.contacts import find, measure_all, planted
 from yielding_tether.core.curves import FREE, LINEAR, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import OPERATIONS, Asked, run
@@ -20,6 +20,7 @@ from yielding_tether.core.operations.handover import apply as hand_over
 from yielding_tether.core.operations.mirror import Mirror
 from yielding_tether.core.operations.mirror import apply as mirror
 from yielding_tether.core.program import Program
+from yielding_tether.core.shapes import signed_distance
 from yielding_tether.core.takes import Contact, Take
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo import cast_off, lantern_round
@@ -90,14 +91,16 @@ class Found(unittest.TestCase):
         points = rng.uniform(-1.0, 1.0, (200, 3))
         block = Shape("j", "block", "iron", (0.1, 0.0, 0.0), size=(0.4, 0.2, 0.6))
         nearest = np.clip(points, np.array([-0.1, -0.1, -0.3]), np.array([0.3, 0.1, 0.3]))
-        np.testing.assert_allclose(distance(block, points), np.linalg.norm(points - nearest, axis=1), atol=1e-12)
+        np.testing.assert_allclose(
+            np.maximum(signed_distance(block, points), 0.0), np.linalg.norm(points - nearest, axis=1), atol=1e-12
+        )
         bar = Shape("j", "capsule", "iron", (0.0, 0.0, 0.0), (0.0, 0.5, 0.0), (0.05, 0.05))
         line = np.stack([np.zeros(200), np.clip(points[:, 1], 0.0, 0.5), np.zeros(200)], axis=1)
         away = np.maximum(np.linalg.norm(points - line, axis=1) - 0.05, 0.0)
-        np.testing.assert_allclose(distance(bar, points), away, atol=1e-12)
+        np.testing.assert_allclose(np.maximum(signed_distance(bar, points), 0.0), away, atol=1e-12)
         ball = Shape("j", "ball", "iron", (0.0, 0.0, 0.0), size=(0.3, 0.3, 0.3))
         away = np.maximum(np.linalg.norm(points, axis=1) - 0.3, 0.0)
-        np.testing.assert_allclose(distance(ball, points), away, atol=1e-12)
+        np.testing.assert_allclose(np.maximum(signed_distance(ball, points), 0.0), away, atol=1e-12)
 
 
 class Kept(unittest.TestCase):

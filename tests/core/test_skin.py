@@ -7,10 +7,14 @@ from itertools import pairwise
 
 import numpy as np
 
-from yielding_tether.core.skeleton import Skeleton
-from yielding_tether.core.skin import Surface, distance_to, skin_of
+from yielding_tether.core.cast import Member, Shape
+from yielding_tether.core.parts import FkPart, FreePart
+from yielding_tether.core.shapes import signed_distance
+from yielding_tether.core.skeleton import Joint, Skeleton
+from yielding_tether.core.skin import Surface, skin_of
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
 from yielding_tether.demo.marl import marl
+from yielding_tether.formats import glb
 
 from .test_bake import crossing
 
@@ -78,7 +82,7 @@ class Skins(unittest.TestCase):
                 if shape.tone == x.tone and shape.form in ("ball", "capsule"):
                     j = member.skeleton.index[shape.joint]
                     local = rotate(inverse(rest_rot[j]), x.points - rest_pos[j])
-                    off = np.minimum(off, distance_to(shape, local))
+                    off = np.minimum(off, signed_distance(shape, local))
             self.assertGreater(float(off.min()), -0.01, x.tone)
             self.assertLess(float(off.max()), 0.04, x.tone)
             self.assertLess(float(np.median(np.abs(off))), 0.006, x.tone)
@@ -109,6 +113,36 @@ class Skins(unittest.TestCase):
             np.broadcast_to(axis_angle(np.array([0.0, 1.0, 0.0]), 0.7), (len(turned), 4)), jersey.points - pos
         )
         np.testing.assert_allclose(turned, about + pos, atol=1e-9)
+
+    def test_odd_bodies_have_one_too_or_stay_pieces(self) -> None:
+        """Thin as a thread, without length, a single joint, a cube of legs, a finger as far away as a mast."""
+
+        def body(offsets: list[tuple[float, float, float]], size: float) -> Member:
+            bones = Skeleton(tuple(Joint(f"j{k}", k - 1, o) for k, o in enumerate(offsets)))
+            parts = (
+                FreePart("root", "root", "j0", "xyz"),
+                *(FkPart(j.name, j.name, (j.name,), ("xyz",), (False,)) for j in bones.joints[1:]),
+            )
+            shapes = tuple(
+                Shape(j.name, "capsule", "skin", (0.0, 0.0, 0.0), (0.0, 0.1, 0.0), (size, size)) for j in bones.joints
+            )
+            return Member("odd", "Odd", "character", bones, parts, shapes)
+
+        step = (0.0, 0.3, 0.0)
+        for name, offsets, size in (
+            ("thread", [step] * 4, 1e-5), ("no size", [step] * 3, 0.0), ("one joint", [step], 0.05),
+            ("no length", [(0.0, 0.0, 0.0)] * 3, 0.05), ("mast", [step, step, (0.0, 90.0, 0.0)], 0.05),
+            ("cube", [(0.0, 0.0, 0.0), (2.0, 0.0, 0.0), (0.0, 2.0, 0.0), (-2.0, 0.0, 2.0)], 0.4),
+        ):  # fmt: skip
+            with self.subTest(name):
+                member = body(offsets, size)
+                skin = skin_of(member)
+                for x in skin.surfaces:
+                    self.assertTrue(np.isfinite(x.points).all())
+                    np.testing.assert_allclose(x.weights.sum(axis=1), 1.0, atol=1e-12)
+                self.assertEqual(bool(skin.surfaces), name == "cube")
+                self.assertEqual(len(skin.pieces), 0 if skin.surfaces else len(member.shapes))
+                self.assertEqual(glb.body(member)[:4], b"glTF")
 
     def test_joints_bend_without_collapsing(self) -> None:
         member = marl()

@@ -9,7 +9,6 @@ import numpy as np
 
 from yielding_tether.core.cast import Shape
 from yielding_tether.core.clips import copy
-from yielding_tether.core.contacts import distance
 from yielding_tether.core.curves import ARRIVING, LEAVING
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.express import Hold
@@ -19,6 +18,7 @@ from yielding_tether.core.operations.bake import LEAVES, Planted
 from yielding_tether.core.operations.repair import describe
 from yielding_tether.core.operations.retether import OWN, anchors
 from yielding_tether.core.program import Poses, Program
+from yielding_tether.core.shapes import signed_distance
 from yielding_tether.core.transforms import rotate
 from yielding_tether.demo.lantern_round import lantern_round
 
@@ -44,7 +44,7 @@ class Distances(unittest.TestCase):
             surface = self.surface(shape, rng)
             at = rng.normal(size=(60, 3)) * 0.6
             near = np.array([np.linalg.norm(surface - p, axis=1).min() for p in at])
-            found = distance(shape, at)
+            found = signed_distance(shape, at)
             outside = found > 0.0
             self.assertGreater(int(outside.sum()), 20, shape.form)
             np.testing.assert_allclose(found[outside], near[outside], atol=0.03, err_msg=shape.form)

@@ -284,6 +284,12 @@ class Whole(Pages):
         self.drag(page, (word["x"] + 10, word["y"] + 5), (40, 0))
         self.wait_for_revision(page, "Add 1 key")
         expect(field).to_have_value(str(round(was + 20, 3)).removesuffix(".0"), timeout=15_000)
+        # A box is ticked by Space, which elsewhere plays.
+        box = card.get_by_label("Curve of swivel", exact=True)
+        box.focus()
+        page.keyboard.press("Space")
+        expect(box).to_be_checked()
+        expect(page.get_by_role("button", name="Play")).to_be_visible()
         card.get_by_text("swivel", exact=True).hover()
         card.get_by_label("Put swivel back").click()
         expect(field).to_have_value("0", timeout=15_000)

@@ -18,6 +18,7 @@ from .curves import ARRIVING
 from .errors import CoreError
 from .program import Poses, Program
 from .rig import Bound, BoundControl
+from .shapes import signed_distance
 from .takes import WORLD, Contact, Take
 from .transforms import Floats, inverse, multiply, rotate, rotation_distance
 
@@ -275,33 +276,9 @@ def _gap(program: Program, end: End, node: int, shapes: Sequence[Shape], ground:
     if not shapes:
         return float(np.median(np.abs(np.min(spots[..., 1], axis=1) - ground)))
     local = rotate(inverse(poses.rot[:, node])[:, None], spots - poses.pos[:, node][:, None])
-    return float(np.median(np.min([distance(shape, local).min(axis=1) for shape in shapes], axis=0)))
-
-
-def distance(shape: Shape, points: Floats) -> Floats:
-    """Distance (...,) of points (..., 3) in the shape's joint from its surface, metres; within it zero. Of a ball with
-    unlike axes an estimate (scaled by the least of them)."""
-    a = np.asarray(shape.a, dtype=np.float64)
-    if shape.form == "block":
-        local = rotate(inverse(np.asarray(shape.turn)), points - a)
-        outside = np.maximum(np.abs(local) - 0.5 * np.asarray(shape.size), 0.0)
-        return np.asarray(np.linalg.norm(outside, axis=-1))
-    if shape.form == "ball":
-        half = np.asarray(shape.size) if len(shape.size) == 3 else np.repeat(shape.size[0], 3)
-        local = rotate(inverse(np.asarray(shape.turn)), points - a) / half
-        return np.asarray(np.maximum(np.linalg.norm(local, axis=-1) - 1.0, 0.0) * half.min())
-    line = np.asarray(shape.b, dtype=np.float64)
-    if shape.form == "ring":
-        axis = line / max(float(np.linalg.norm(line)), 1e-12)
-        off = points - a
-        along = off @ axis
-        across = np.linalg.norm(off - along[..., None] * axis, axis=-1)
-        return np.asarray(np.maximum(np.hypot(across - shape.size[0], along) - shape.size[-1], 0.0))
-    span = line - a
-    share = np.clip((points - a) @ span / max(float(span @ span), 1e-12), 0.0, 1.0)
-    radius = shape.size[0] + (shape.size[-1] - shape.size[0]) * share
-    off = np.linalg.norm(points - (a + share[..., None] * span), axis=-1)
-    return np.asarray(np.maximum(off - radius, 0.0))
+    return float(
+        np.median(np.min([np.maximum(signed_distance(shape, local), 0.0).min(axis=1) for shape in shapes], axis=0))
+    )
 
 
 def _ground(program: Program, ends: Sequence[End]) -> float:

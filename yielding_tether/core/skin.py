@@ -18,11 +18,14 @@ from scipy.sparse import coo_array, csr_array, diags_array
 from skimage.measure import marching_cubes
 
 from .cast import Member, Shape
+from .shapes import signed_distance
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, rotate
 
 #: Size of a cell as a share of the least radius of what it shows, and how many go into the height of a body at least and most.
 CELL, FEWEST, MOST = 0.7, 85, 190
+#: Most cells of a grid; the thinnest that is shown by it, cells for a radius.
+CELLS, THIN = 2_000_000, 1.4
 #: Shapes flow into one another within this share of their least radius.
 BLEND = 0.55
 #: How fast the weight of a joint fades as its shapes lie further than the nearest, as a share of their radius.
@@ -61,48 +64,51 @@ def skin_of(member: Member) -> Skin:
 
 @lru_cache(maxsize=16)
 def _made(skeleton: Skeleton, shapes: tuple[Shape, ...]) -> Skin:
-    soft = {s.tone for s in shapes if s.form in ("capsule", "ball")}
-    soft = {t for t in soft if len({s.joint for s in shapes if s.tone == t and s.form != "ring"}) > 1}
-    surfaces = tuple(
-        _surface(skeleton, tone, [s for s in shapes if s.tone == tone and s.form in ("capsule", "ball")])
-        for tone in sorted(soft)
-    )
-    pieces = tuple(s for s in shapes if s.tone not in soft or s.form not in ("capsule", "ball"))
-    return Skin(surfaces, pieces)
-
-
-def distance_to(shape: Shape, points: Floats) -> Floats:
-    """Signed distance (...,) of points (..., 3) in the shape's joint from a capsule or a ball, metres, below zero within. Of a
-    ball with unlike axes an estimate that is exact on its surface."""
-    a = np.asarray(shape.a, dtype=np.float64)
-    if shape.form == "ball":
-        half = np.asarray(shape.size if len(shape.size) == 3 else (shape.size[0],) * 3)
-        local = rotate(inverse(np.asarray(shape.turn)), points - a)
-        scaled, steep = np.linalg.norm(local / half, axis=-1), np.linalg.norm(local / half**2, axis=-1)
-        found: Floats = np.where(steep > 1e-9, scaled * (scaled - 1.0) / np.maximum(steep, 1e-9), -half.min())
-        return found
-    span = np.asarray(shape.b, dtype=np.float64) - a
-    share = np.clip((points - a) @ span / max(float(span @ span), 1e-12), 0.0, 1.0)
-    radius = shape.size[0] + (shape.size[-1] - shape.size[0]) * share
-    return np.asarray(np.linalg.norm(points - (a + share[..., None] * span), axis=-1) - radius)
+    surfaces: list[Surface] = []
+    covered: set[int] = set()
+    for tone in sorted({s.tone for s in shapes}):
+        round_ = [s for s in shapes if s.tone == tone and s.form in ("capsule", "ball")]
+        cell = _cell(skeleton, round_)
+        # What is thinner than the grid can show stays a piece, and so does what has no size.
+        thick = [s for s in round_ if 0.0 < cell <= THIN * _radius(s)]
+        if len({s.joint for s in thick}) > 1:
+            surfaces.append(_surface(skeleton, tone, thick, cell))
+            covered.update(map(id, thick))
+    return Skin(tuple(surfaces), tuple(s for s in shapes if id(s) not in covered))
 
 
 def _radius(shape: Shape) -> float:
     return float(min(shape.size))
 
 
-def _surface(skeleton: Skeleton, tone: str, shapes: Sequence[Shape]) -> Surface:
+def _ends(skeleton: Skeleton, shape: Shape) -> Floats:
+    """The ends of a shape, or its middle, at rest in the member's own space."""
     rest_pos, rest_rot = skeleton.rest_pose
-    tall = float(np.ptp(rest_pos, axis=0).max())
-    cell = float(np.clip(CELL * min(_radius(s) for s in shapes), tall / MOST, tall / FEWEST))
-    corners = []
-    for s in shapes:
-        j = skeleton.index[s.joint]
-        ends = np.array([s.a] if s.form == "ball" else [s.a, s.b])
-        at = rotate(np.broadcast_to(rest_rot[j], (len(ends), 4)), ends) + rest_pos[j]
-        corners += [at - max(s.size), at + max(s.size)]
-    margin = 3.0 * cell
-    low, high = np.vstack(corners).min(axis=0) - margin, np.vstack(corners).max(axis=0) + margin
+    j = skeleton.index[shape.joint]
+    ends = np.array([shape.a] if shape.form == "ball" else [shape.a, shape.b], dtype=np.float64)
+    found: Floats = rotate(np.broadcast_to(rest_rot[j], (len(ends), 4)), ends) + rest_pos[j]
+    return found
+
+
+def _box(skeleton: Skeleton, shapes: Sequence[Shape]) -> tuple[Floats, Floats]:
+    """The corners of a box about shapes."""
+    corners = [_ends(skeleton, s) + sign * max(s.size) for s in shapes for sign in (-1.0, 1.0)]
+    return np.vstack(corners).min(axis=0), np.vstack(corners).max(axis=0)
+
+
+def _cell(skeleton: Skeleton, shapes: Sequence[Shape]) -> float:
+    """Size of a grid's cells for some shapes, metres; zero where there is nothing to show."""
+    tall = float(np.ptp(skeleton.rest_pose[0], axis=0).max())
+    if not shapes or tall <= 0.0:
+        return 0.0
+    low, high = _box(skeleton, shapes)
+    wanted = float(np.clip(CELL * min(_radius(s) for s in shapes), tall / MOST, tall / FEWEST))
+    return max(wanted, float(np.cbrt(np.prod(high - low) / CELLS)))
+
+
+def _surface(skeleton: Skeleton, tone: str, shapes: Sequence[Shape], cell: float) -> Surface:
+    low, high = _box(skeleton, shapes)
+    low, high = low - 3.0 * cell, high + 3.0 * cell
     counts = np.ceil((high - low) / cell).astype(int) + 1
     # Far from everything, so that the first shape flows into nothing.
     field = np.full(counts, 1e3)
@@ -118,8 +124,7 @@ def _join(field: Floats, shape: Shape, skeleton: Skeleton, low: Floats, cell: fl
     """Joins a shape to a field on a grid, in place, as far as it reaches."""
     j = skeleton.index[shape.joint]
     rest_pos, rest_rot = skeleton.rest_pose
-    ends = np.array([shape.a] if shape.form == "ball" else [shape.a, shape.b])
-    at = rotate(np.broadcast_to(rest_rot[j], (len(ends), 4)), ends) + rest_pos[j]
+    at = _ends(skeleton, shape)
     blend = BLEND * _radius(shape)
     reach = max(shape.size) + blend + 4.0 * cell
     first = np.maximum(np.floor((at.min(axis=0) - reach - low) / cell).astype(int), 0)
@@ -127,7 +132,7 @@ def _join(field: Floats, shape: Shape, skeleton: Skeleton, low: Floats, cell: fl
     axes = [low[k] + cell * np.arange(first[k], last[k]) for k in range(3)]
     grid = np.stack(np.meshgrid(*axes, indexing="ij"), axis=-1)
     local = rotate(np.broadcast_to(inverse(rest_rot[j]), (*grid.shape[:-1], 4)), grid - rest_pos[j])
-    own = distance_to(shape, local)
+    own = signed_distance(shape, local)
     here = field[first[0] : last[0], first[1] : last[1], first[2] : last[2]]
     h = np.maximum(blend - np.abs(here - own), 0.0) / blend
     here[...] = np.minimum(here, own) - 0.25 * blend * h * h
@@ -155,7 +160,7 @@ def _weights(
     for s in shapes:
         k, j = names.index(s.joint), skeleton.index[s.joint]
         local = rotate(np.broadcast_to(inverse(rest_rot[j]), (len(points), 4)), points - rest_pos[j])
-        off[:, k] = np.minimum(off[:, k], distance_to(s, local))
+        off[:, k] = np.minimum(off[:, k], signed_distance(s, local))
         size[k] = max(size[k], _radius(s))
     nearest = off.argmin(axis=1)
     over = off - off[np.arange(len(points)), nearest][:, None]

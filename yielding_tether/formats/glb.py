@@ -291,7 +291,9 @@ def _add_body(document: dict[str, Any], out: _Bin, member: Member) -> None:
         indices = np.concatenate([p.faces.reshape(-1, 3) + counts[k] for k, p in enumerate(pieces)])
         points = np.concatenate([p.points for p in pieces]).astype(np.float32)
         normals = np.concatenate([p.normals for p in pieces])
-        normals = (normals / np.linalg.norm(normals, axis=1, keepdims=True)).astype(np.float32)
+        length = np.linalg.norm(normals, axis=1, keepdims=True)
+        # A piece without size faces anywhere.
+        normals = np.where(length > 0.0, normals / np.maximum(length, 1e-300), [0.0, 0.0, 1.0]).astype(np.float32)
         primitives.append({
             "attributes": {
                 "POSITION": out.add(points, "VEC3", _FLOAT, 34962, bounds=True),

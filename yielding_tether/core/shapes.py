@@ -1,0 +1,36 @@
+"""Distances from the shapes of a body: of contacts to what they stand on, of a skin to what it covers."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from .cast import Shape
+from .transforms import Floats, inverse, rotate
+
+
+def signed_distance(shape: Shape, points: Floats) -> Floats:
+    """Distance (...,) of points (..., 3) in the shape's joint from its surface, metres; below zero within (of a block zero). Of a
+    ball with unlike axes an estimate that is exact on its surface (the gradient's, after Taubin, 1994)."""
+    a = np.asarray(shape.a, dtype=np.float64)
+    found: Floats
+    if shape.form == "block":
+        local = rotate(inverse(np.asarray(shape.turn)), points - a)
+        outside = np.maximum(np.abs(local) - 0.5 * np.asarray(shape.size), 0.0)
+        return np.asarray(np.linalg.norm(outside, axis=-1))
+    if shape.form == "ball":
+        half = np.asarray(shape.size) if len(shape.size) == 3 else np.repeat(shape.size[0], 3)
+        local = rotate(inverse(np.asarray(shape.turn)), points - a)
+        scaled, steep = np.linalg.norm(local / half, axis=-1), np.linalg.norm(local / half**2, axis=-1)
+        found = np.where(steep > 1e-9, scaled * (scaled - 1.0) / np.maximum(steep, 1e-9), -half.min())
+        return found
+    line = np.asarray(shape.b, dtype=np.float64)
+    if shape.form == "ring":
+        axis = line / max(float(np.linalg.norm(line)), 1e-12)
+        off = points - a
+        along = off @ axis
+        across = np.linalg.norm(off - along[..., None] * axis, axis=-1)
+        return np.asarray(np.hypot(across - shape.size[0], along) - shape.size[-1])
+    span = line - a
+    share = np.clip((points - a) @ span / max(float(span @ span), 1e-12), 0.0, 1.0)
+    radius = shape.size[0] + (shape.size[-1] - shape.size[0]) * share
+    return np.asarray(np.linalg.norm(points - (a + share[..., None] * span), axis=-1) - radius)
