@@ -19,6 +19,7 @@ from yielding_tether.core.operations.bake import Bake, apply
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene
 from yielding_tether.core.transforms import Floats, rotation_distance
+from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import bvh
 
@@ -164,6 +165,23 @@ class OfACapture(unittest.TestCase):
         for part in ("leg.L", "leg.R", "root"):
             kept = keys_of(after, ("body", part), 0.0, 120.0)
             self.assertLess(np.mean([len(k) for k in kept.values() if k]), 20.0, part)
+
+    def test_every_part_of_a_body_fingers_too_stays_within_the_tolerance(self) -> None:
+        """A hand begins with every finger, and FK can't take back what the arm below it used up."""
+        capture, keyed = crossing(), Program(*cast_off())
+        for program, member, to in ((capture, "body", ""), (keyed, "marl", "fk"), (keyed, "marl", "")):
+            with self.subTest(member=member, to=to):
+                parts = tuple(
+                    b.id for b in program.bounds.values() if b.member.id == member and (not to or to in b.systems)
+                )
+                take, proof = apply(program, Bake(parts, to, 0.0))
+                _, place, turn = off(program, program.on(take), 0.0, float(program.take.last))
+                self.assertLessEqual(float(place.max()), 1e-3)
+                self.assertLessEqual(float(turn.max()), np.radians(0.5))
+                self.assertTrue(proof.within, proof.sentence)
+                every, _ = apply(program, Bake(parts, to, 0.0, keys="every"))
+                few, all_ = (sum(len(c) for c in t.curves.values()) for t in (take, every))
+                self.assertLess(few, 0.3 * all_)
 
     def test_to_a_system_that_follows_something_else(self) -> None:
         program = crossing()

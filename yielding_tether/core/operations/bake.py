@@ -132,8 +132,10 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
     others = {n for b in carried for n in b.nodes.tolist()}
     answers = [b for b in program.bounds.values() if b.id != bound.id and _depends(program, b, inside)]
     answers = [b for b in answers if b not in carried and not _depends(program, b, others)]
-    # Where a part begins that is baked on top of it counts too.
-    begins = [int(b.nodes[0]) for b in carried]
+    # Where a part begins that is baked on top of it counts too: a hand begins with every finger.
+    begins = [
+        int(n) for b in carried for n, up in zip(b.nodes, b.above, strict=True) if int(up) not in set(b.nodes.tolist())
+    ]  # fmt: skip
     watched = np.array([*(n for b in (bound, *answers) for n in b.nodes.tolist()), *begins], dtype=np.int64)
     below = sum(_hangs(program, bound, set(b.nodes.tolist())) for b in asked_for)
     share = min(1.0, CARRYING * (1 + below)) if carried else 1.0
