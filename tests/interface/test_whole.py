@@ -133,7 +133,7 @@ class Whole(Pages):
             page.wait_for_timeout(500)
             self.inside(page, "marl", frame)
         # From where it stands: the part in hand fills the view, then the body again; by keys nearer and round.
-        page.keyboard.press("f")
+        page.keyboard.press("i")
         page.wait_for_timeout(500)
         near = self.camera(page)
         page.keyboard.press("6")

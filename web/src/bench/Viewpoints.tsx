@@ -86,7 +86,7 @@ export function Viewpoints({ info }: { info: TakeInfo }) {
         </Box>
         <Divider />
         <ListSubheader sx={{ lineHeight: "24px" }}>Bring into the picture</ListSubheader>
-        {([["part", "the part in hand", "F"], ["body", "the whole body", "6"], ["all", "all of the cast", "Shift F"]] as const).map(([what, label, key]) => (
+        {([["part", "the part in hand", "I"], ["body", "the whole body", "6"], ["all", "all of the cast", "Shift I"]] as const).map(([what, label, key]) => (
           <MenuItem key={what} onClick={() => frame(what)} sx={item}>
             {label}
             <Box component="span" sx={{ ml: "auto", pl: 3, color: "text.secondary" }}>

@@ -153,8 +153,8 @@ export const COMMANDS: Command[] = [
   { id: "revisions", keys: ["V"], shown: "L, V", words: "locker of clips, list of revisions", group: "Keys", run: () => bench().set({ revisionList: true }) },
   { id: "locker", keys: ["L"], shown: "", words: "", group: "Keys", run: () => bench().set({ locker: true }) },
   ...(["free", "front", "side", "top", "floor"] as const).map((name, k): Command => ({ id: `view ${name}`, keys: [String(k + 1)], shown: k ? "" : "1 2 3 4 5", words: k ? "" : "three-quarter, front, side, top, floor-level view", group: "View", run: look(name) })),
-  { id: "frame part", keys: ["F"], words: "the part in hand fills the view; with Shift all of the cast", group: "View", run: () => bench().set({ framing: { what: bench().focus ? "part" : "body" } }) },
-  { id: "frame all", keys: ["Shift+F"], shown: "", words: "", group: "View", run: () => bench().set({ framing: { what: "all" } }) },
+  { id: "frame part", keys: ["I"], words: "the part in hand fills the view; with Shift all of the cast", group: "View", run: () => bench().set({ framing: { what: bench().focus ? "part" : "body" } }) },
+  { id: "frame all", keys: ["Shift+I"], shown: "", words: "", group: "View", run: () => bench().set({ framing: { what: "all" } }) },
   { id: "frame body", keys: ["6"], words: "the whole body, from where the camera is", group: "View", run: () => bench().set({ framing: { what: "body" } }) },
   {
     id: "go with", keys: ["X"], words: "the camera goes with the body, or stands", group: "View",
