@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import atexit
 import re
 import unittest
+from functools import cache
 
 import httpx
 import numpy as np
-from playwright.sync_api import Locator, Page, expect, sync_playwright
+from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
 
 from tests.servers import Service
 
@@ -23,18 +25,36 @@ FLAGS = [
 ]
 
 
+@cache
+def chromium() -> Browser:
+    """One browser for all tests of a process: each test has a context of its own in it."""
+    playwright = sync_playwright().start()
+    browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+
+    def end() -> None:
+        browser.close()
+        playwright.stop()
+
+    atexit.register(end)
+    return browser
+
+
+@cache
+def running(module: str) -> Service:
+    """One program for all tests of a process; each test begins at the first revision of its take."""
+    service = Service(module=module)
+    atexit.register(service.stop)
+    return service
+
+
 class Pages(unittest.TestCase):
     service: Service
     module = "yielding_tether"
 
     @classmethod
     def setUpClass(cls) -> None:
-        cls.service = Service(module=cls.module)
-        cls.addClassCleanup(cls.service.stop)
-        playwright = sync_playwright().start()
-        cls.addClassCleanup(playwright.stop)
-        cls.browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
-        cls.addClassCleanup(cls.browser.close)
+        cls.service = running(cls.module)
+        cls.browser = chromium()
         cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=60)
         cls.addClassCleanup(cls.http.close)
 
@@ -44,7 +64,7 @@ class Pages(unittest.TestCase):
         first = self.http.get(f"/takes/{take}/revisions").json()[0]["id"]
         if info["revision"] != first:
             self.http.post(f"/takes/{take}/head", json={"revision": info["revision"], "to": first}).raise_for_status()
-        self.context = self.browser.new_context(viewport={"width": 1280, "height": 800})
+        self.context = self.browser.new_context(viewport={"width": 1280, "height": 800}, device_scale_factor=0.5)
         self.addCleanup(self.context.close)
         self.errors: list[str] = []
 

@@ -55,10 +55,13 @@ class Following(Pages):
 
 
 class Capture(Pages):
-    scene = "crossing"
+    brought = 0
+
+    def take(self) -> int:
+        return self.brought
 
     def setUp(self) -> None:
-        self.context = self.browser.new_context(viewport={"width": 1280, "height": 800})
+        self.context = self.browser.new_context(viewport={"width": 1280, "height": 800}, device_scale_factor=0.5)
         self.addCleanup(self.context.close)
         self.errors: list[str] = []
         self.data = bvh.write(demo(), "marl", 0, 100)
@@ -78,7 +81,10 @@ class Capture(Pages):
                 with page.expect_file_chooser() as chosen:
                     section.get_by_role("button", name="Bring in a take…").click()
                 chosen.value.set_files(file)
-            page.wait_for_url(re.compile(r"/take/[3-9]"), timeout=15_000)
+            page.wait_for_url(re.compile(r"/take/\d+"), timeout=15_000)
+        found = re.search(r"/take/(\d+)", page.url)
+        assert found
+        self.brought = int(found[1])
         self.drawn(page)
         return page
 

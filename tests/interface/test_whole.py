@@ -90,7 +90,7 @@ class Crowd(Pages):
             strip = page.get_by_test_id("offer")
             expect(strip).to_be_visible()
             for operation in strip.get_by_label("Operation").get_by_role("button").all():
-                operation.click()
+                operation.evaluate("button => button.click()")
                 box, view, rows = (
                     x.bounding_box() for x in (strip, page.get_by_test_id("view"), page.get_by_test_id("strands"))
                 )

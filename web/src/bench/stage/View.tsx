@@ -15,11 +15,20 @@ import { Sketch } from "./Sketch";
 import { drawnInSoftware, useSharpness } from "./sharpness";
 import { Skins, useSkins } from "./Skins";
 
+/** What of the bench is not in the picture: while only this changes, nothing is drawn anew. */
+const UNSEEN = new Set<string>([
+  "stretch", "wish", "choices", "made", "options", "trying", "eager", "held", "keyRule", "shown", "loop", "left", "filter", "meter",
+  "rate", "speed", "curves", "channels", "picked", "copied", "revisionList", "locker", "help", "deliver",
+]);
+
 /** Asks for one drawing whenever something that is drawn has changed. */
 function Redraw() {
   const invalidate = useThree((s) => s.invalidate);
   useEffect(() => {
-    const stop = useBench.subscribe(() => invalidate());
+    const stop = useBench.subscribe((now, before) => {
+      const seen = (Object.keys(now) as (keyof typeof now)[]).some((k) => now[k] !== before[k] && !UNSEEN.has(k));
+      if (seen) invalidate();
+    });
     let off = () => {};
     const watch = () => {
       off();

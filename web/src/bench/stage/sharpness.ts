@@ -23,5 +23,5 @@ export function useSharpness(): number | [number, number] {
     return () => clearTimeout(timer);
   }, [moving]);
   if (!drawnInSoftware()) return [1, 1.5];
-  return fine && !moving ? 1.5 : 1;
+  return Math.min(1, window.devicePixelRatio) * (fine && !moving ? 1.5 : 1);
 }
