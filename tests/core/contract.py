@@ -14,7 +14,7 @@ from numpy.random import Generator
 
 from yielding_tether.core.cast import Member
 from yielding_tether.core.curves import SMOOTH
-from yielding_tether.core.parts import PARTS, ChainPart, FkPart, FreePart, Part
+from yielding_tether.core.parts import PARTS, ChainPart, FkPart, FreePart, Part, TwistPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.skeleton import Joint, Skeleton
@@ -84,7 +84,25 @@ def chain(rng: Generator) -> Example:
     return Example(member, "chain")
 
 
-EXAMPLES: dict[str, Callable[[Generator], Example]] = {"free": free, "fk": joints, "limb": limb, "chain": chain}
+def twist(rng: Generator) -> Example:
+    """Two segments with a helper each: one holds back from its own segment's twist, one goes along with the end's."""
+    places = (
+        ("root", -1), ("base", 0), ("upper", 1), ("lower", 2), ("end", 3), ("upper.helper", 2), ("lower.helper", 3)
+    )  # fmt: skip
+    bones = Skeleton(tuple(Joint(n, p, tuple(rng.uniform(-0.4, 0.4, 3).tolist()), unit(rng, 4)) for n, p in places))
+    names = ("base", "upper", "lower", "end")
+    carrier = FkPart("limb", "limb", names, tuple(order(rng) for _ in names), (False,) * 4)
+    helpers = TwistPart(
+        "twists", "twists", ("upper.helper", "lower.helper"), (order(rng), order(rng)), ("upper", "end"),
+        (unit(rng, 3), unit(rng, 3)), tuple(float(x) for x in rng.uniform(-1, 1, 2)),
+    )  # fmt: skip
+    root = FreePart("root", "root", "root", order(rng))
+    return Example(Member("twisted", "Twisted", "character", bones, (root, carrier, helpers)), "twists")
+
+
+EXAMPLES: dict[str, Callable[[Generator], Example]] = {
+    "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist
+}  # fmt: skip
 assert set(EXAMPLES) == set(PARTS), "every registered part needs an example here"
 
 

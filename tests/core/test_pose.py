@@ -94,7 +94,7 @@ class Drags(unittest.TestCase):
     def test_joints_of_any_part_turn_as_asked(self) -> None:
         program = demo()
         rng = np.random.default_rng(2)
-        for part, joint in (("spine", "chest"), ("head", "neck"), ("arm.R", "forearm.R"), ("leg.L", "shin.L")):
+        for part, joint in (("spine", "chest"), ("head", "neck.low"), ("arm.R", "forearm.R"), ("leg.L", "shin.L")):
             turn = unit(rng, 4)
             drag = Drag("marl", part, joint, 140.0, (0.0, 0.0, 0.0), turn)
             _, rot = self.place_of(program, drag, program.nodes["marl", joint])

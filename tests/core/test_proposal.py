@@ -10,14 +10,16 @@ import numpy as np
 from yielding_tether.core.cast import Member
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.fitting import fit
-from yielding_tether.core.parts import ChainPart, FkPart, LimbPart
+from yielding_tether.core.parts import ChainPart, FkPart, LimbPart, TwistPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.proposal import Run, find_hinge, find_limbs, propose
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene, Take
+from yielding_tether.core.transforms import inverse, multiply
 from yielding_tether.demo.marl import marl
 
 from .readings import guides_of, limbs_of
+from .test_handover import demo
 from .worlds import random_take
 
 V = tuple[float, float, float]
@@ -162,6 +164,35 @@ class Structure(unittest.TestCase):
                     extra = [j.name for j in bones.joints if j.name[0] in "hx"]
                     self.assertTrue(all(any(name in note for note in proposal.notes) for name in extra), proposal.notes)
                     Member("m", "M", "character", bones, proposal.parts)
+
+    def test_helpers_share_the_twist_that_the_motion_shows(self) -> None:
+        """A helper that goes along, one that stands still, one with a mind of its own; and without motion, by where they lie."""
+        program = demo()
+        member = program.scene.member("marl")
+        bones = member.skeleton
+        nodes = program.joints(["marl"])[1]
+        poses = program.evaluate(program.take.frames)
+        up = list(bones.parents)
+        rot = poses.rot[:, nodes]
+        local = np.array([multiply(inverse(rot[:, p]), rot[:, j]) if p >= 0 else rot[:, j] for j, p in enumerate(up)])
+        local = np.moveaxis(local, 0, 1)
+        still, own = bones.index["thigh.twist.L"], bones.index["shin.twist.L"]
+        local[:, still] = [0.0, 0.0, 0.0, 1.0]
+        local[:, own] = [np.sin(0.15), 0.0, 0.0, np.cos(0.15)]
+        found = {p.name: p for p in propose(bones, local).parts}
+        arm = found["arm.R.twist"]
+        assert isinstance(arm, TwistPart)
+        self.assertEqual(dict(zip(arm.joints, arm.of, strict=True)),
+                         {"forearm.twist.R": "hand.R", "upperarm.twist.R": "upperarm.R"})  # fmt: skip
+        for joint, share in zip(arm.joints, arm.shares, strict=True):
+            self.assertAlmostEqual(share, 0.6 if joint.startswith("fore") else -0.7, places=7)
+        self.assertNotIn("leg.L.twist", found)
+        self.assertEqual(set(found["leg.L.helpers"].joints), {"shin.twist.L", "thigh.twist.L"})
+        lying = next(p for p in propose(bones).parts if p.name == "leg.R.twist")
+        assert isinstance(lying, TwistPart)
+        shares = dict(zip(lying.joints, lying.shares, strict=True))
+        self.assertAlmostEqual(shares["thigh.twist.R"], -0.7, places=9)
+        self.assertAlmostEqual(shares["shin.twist.R"], 0.65, places=9)
 
     def test_a_body_gets_spine_neck_head_hands_and_feet_as_parts(self) -> None:
         names = {p.name for p in propose(marl().skeleton).parts}

@@ -10,6 +10,7 @@ import numpy as np
 from yielding_tether.core.cast import Member
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations.transfer import Names, Transferred, prefixes, propose, transfer
+from yielding_tether.core.parts import TwistPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.skeleton import Skeleton
 from yielding_tether.core.takes import Scene
@@ -34,6 +35,8 @@ def renamed(member: Member, prefix: str, without: tuple[str, ...] = (), id: str 
     parts = []
     for p in (p for p in member.parts if p.name not in without):
         whose = {"joint": prefix + p.joints[0]} if p.free else {"joints": tuple(prefix + j for j in p.joints)}
+        if isinstance(p, TwistPart):
+            whose["of"] = tuple(prefix + j for j in p.of)
         parts.append(replace(p, name=prefix + p.name, **whose))  # type: ignore[type-var]
     shapes = tuple(replace(s, joint=prefix + s.joint) for s in member.shapes if s.joint not in gone)
     return replace(member, id=id, skeleton=Skeleton(joints), parts=tuple(parts), shapes=shapes)
@@ -97,7 +100,7 @@ class Moved(unittest.TestCase):
         marl = program.scene.member("marl")
         arm = marl.part("arm.L")
         head = marl.part("head")
-        turned = replace(head, orders=("xyz", "zyx"))  # type: ignore[type-var]
+        turned = replace(head, orders=("xyz", "zyx", "zyx"))  # type: ignore[type-var]
         straight = replace(arm, hinge=(1.0, 0.0, 0.0))  # type: ignore[type-var]
         locked = replace(marl.part("arm.R"), locked=("hand.R.ry",))  # type: ignore[type-var]
         swap = {"head": turned, "arm.L": straight, "arm.R": locked}
@@ -161,13 +164,13 @@ class Moved(unittest.TestCase):
             transfer(program, "marl", program.scene, "nobody")
         # A prefix without which two joints have one name can't be left out, and is not proposed.
         twin = renamed(program.scene.member("marl"), "a:")
-        joints = tuple(replace(j, name="head") if j.name == "a:neck" else j for j in twin.skeleton.joints)
+        joints = tuple(replace(j, name="head") if j.name == "a:neck.low" else j for j in twin.skeleton.joints)
         parts = tuple(
-            replace(p, joints=tuple("head" if j == "a:neck" else j for j in p.joints))  # type: ignore[type-var]
-            if "a:neck" in p.joints else p
+            replace(p, joints=tuple("head" if j == "a:neck.low" else j for j in p.joints))  # type: ignore[type-var]
+            if "a:neck.low" in p.joints else p
             for p in twin.parts
         )  # fmt: skip
-        shapes = tuple(replace(s, joint="head") if s.joint == "a:neck" else s for s in twin.shapes)
+        shapes = tuple(replace(s, joint="head") if s.joint == "a:neck.low" else s for s in twin.shapes)
         twin = replace(twin, skeleton=Skeleton(joints), parts=parts, shapes=shapes)
         self.assertNotIn("a:", prefixes(twin))
         with self.assertRaisesRegex(CoreError, "two things of Marl are called head"):

@@ -102,7 +102,7 @@ def system_target(program: Program, bound: Bound, system: str) -> Target:
     controls = {c.name for c in mine.controls}
     spaces = [c.space for name, c in bound.controls.items() if name in controls]
     return Target(
-        bound, mine, program.fit_nodes([bound]), [*bound.nodes.tolist(), *bound.above.tolist(), *spaces],
+        bound, mine, program.fit_nodes([bound]), [*bound.nodes.tolist(), *bound.above.tolist(), *bound.givers, *spaces],
         lambda poses, near: fit_values(program, bound, system, poses, near), bound.drive_to(system),
     )  # fmt: skip
 

@@ -472,13 +472,15 @@ class Program:
             rows = self._captures(np.ascontiguousarray(poses.times)).reshape(-1, NODE_ROWS, len(pos))[bound.samples]
             moved = np.ascontiguousarray(np.moveaxis(rows, 2, 0))
             sampled = moved[..., :3], moved[..., 3:]
-        return Posed(pos, rot, above_pos, above_rot, offsets, spaces, sampled)
+        given = next((g for s in bound.systems.values() if (g := s.system.given(bound, poses)) is not None), None)
+        return Posed(pos, rot, above_pos, above_rot, offsets, spaces, sampled, given)
 
     def fit_nodes(self, bounds: Sequence[Bound]) -> Ints:
-        """Nodes that fits of these parts read: their joints, what they hang from, and the spaces of their controls."""
+        """Nodes that fits of these parts read: their joints, what they hang from, what gives them turns, and the spaces of their
+        controls."""
         found: list[int] = []
         for b in bounds:
-            found += [*b.nodes.tolist(), *b.above.tolist(), *(c.space for c in b.controls.values())]
+            found += [*b.nodes.tolist(), *b.above.tolist(), *b.givers, *(c.space for c in b.controls.values())]
         return np.unique(np.array(found, dtype=np.int64))
 
     def now(self, frame: float, channels: Ints | Sequence[int], side: int = LEAVING) -> Floats:

@@ -15,9 +15,10 @@ from itertools import pairwise
 import numpy as np
 
 from .cast import Shape
-from .parts import ChainPart, FkPart, FreePart, LimbPart, Part, Side
+from .parts import ChainPart, FkPart, FreePart, LimbPart, Part, Side, TwistPart
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, multiply, rotate
+from .twists import sharings
 
 #: Shortest segment of a limb, as a share of the skeleton's greatest extent.
 LONG = 0.08
@@ -114,15 +115,25 @@ def propose(skeleton: Skeleton, rotations: Floats | None = None, orders: dict[st
         parts.append(limb)
         taken |= set(run.path)
         beside = [j for j in sorted(bones.helpers_beside(run)) if j not in taken]
+        sharing = sharings(skeleton, run.path, beside, rotations)
         if run.helpers or beside:
             told = ", ".join(name_of[j] for j in (*run.helpers, *beside))
             many = len(run.helpers) + len(beside) > 1
+            by = [f"{name_of[x.helper]} by {x.share:.0%} of the twist of {name_of[x.of]}" for x in sharing]
             notes.append(
-                f"{told}: {'helper joints' if many else 'a helper joint'} of the {label}, driven along with it."
+                f"{told}: {'helper joints' if many else 'a helper joint'} of the {label}, driven along with it"
+                f"{': ' if by else ''}{', '.join(by)}."
             )
-        if beside:
-            tips.append(_fk(f"{name}.helpers", f"{label} helpers", [name_of[j] for j in beside], order, side))
-            taken |= set(beside)
+        if sharing:
+            tips.append(TwistPart(
+                f"{name}.twist", f"{label} twist", tuple(name_of[x.helper] for x in sharing),
+                tuple(order[name_of[x.helper]] for x in sharing), tuple(name_of[x.of] for x in sharing),
+                tuple(x.axis for x in sharing), tuple(x.share for x in sharing), side,
+            ))  # fmt: skip
+        plain = [name_of[j] for j in beside if j not in {x.helper for x in sharing}]
+        if plain:
+            tips.append(_fk(f"{name}.helpers", f"{label} helpers", plain, order, side))
+        taken |= set(beside)
         below = [j for j in sorted(skeleton.descendants(run.end) - {run.end}) if j not in taken]
         if below:
             word = f"{label} {'hand' if role == 'arm' else 'toes'}".replace(f" {role} ", " ")

@@ -162,6 +162,11 @@ class Bound:
             if control.handle.computed or (control.name in self.controls and control.name not in self.part.joints)
         ]
 
+    @cached_property
+    def givers(self) -> list[int]:
+        """Nodes from which its systems take turns that come before their channels."""
+        return [n for s in self.systems.values() for n in s.system.givers(self)]
+
     @property
     def driver_channels(self) -> Ints:
         return np.array([c for _, c in self.drivers], dtype=np.int64)

@@ -192,9 +192,31 @@ def _neighbours(skeleton: Skeleton, own: Sequence[int]) -> Floats:
 
     found = np.eye(len(own))
     for k, j in enumerate(own):
-        up = above(j)
-        if up >= 0:
-            found[k, own.index(up)] = found[own.index(up), k] = 1.0
+        near = [above(j)]
+        if near[0] >= 0 and (ends := _ends_beyond(skeleton, j)):
+            # A helper in a segment lies between what the segment hangs from and what hangs from it.
+            near += [above(near[0]), *ends]
+        for other in near:
+            if other in own:
+                found[k, own.index(other)] = found[own.index(other), k] = 1.0
+    return found
+
+
+def _ends_beyond(skeleton: Skeleton, j: int) -> list[int]:
+    """Joints that hang where j does, with j on the straight line to them; nothing if something hangs from j itself."""
+    up = skeleton.parents[j]
+    if j in skeleton.parents:
+        return []
+    at = np.array(skeleton.joints[j].offset)
+    found = []
+    for other, parent in enumerate(skeleton.parents):
+        end = np.array(skeleton.joints[other].offset)
+        long = float(np.linalg.norm(end))
+        if parent != up or other == j or long <= 0.0:
+            continue
+        share = float(at @ end) / long**2
+        if 0.0 < share < 1.0 and np.linalg.norm(at - share * end) < 0.02 * long:
+            found.append(other)
     return found
 
 

@@ -18,8 +18,8 @@ from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
 from .cast_off import on_rail, rocking
 from .ferry import deck, hook, lantern, on_deck, quay, rail
-from .marl import marl, palm_turn
-from .posing import fingers, followed, in_chest, keyed, reach, steps, touching
+from .marl import NECK, SPINE, marl, palm_turn
+from .posing import along, fingers, followed, in_chest, keyed, reach, steps, touching
 
 LAST = 192
 #: Frames: the left hand takes the lantern; it hangs on the hook; the right hand takes hold of the rail, lets go.
@@ -78,13 +78,11 @@ def _body() -> dict[str, Curve]:
         "hips.tz": [(0, 0.2), (52, 0.18), (84, 0.22), (112, 0.235), (132, 0.25), (160, 0.235), (192, 0.21)],
         "hips.ry": [(0, -6), (34, -30), (58, -26), (84, 4), (112, 14), (132, 18), (160, 6), (192, 2)],
         "hips.rx": [(0, 3), (58, 2), (84, 5), (132, 0), (160, 4), (192, 3)],
-        "spine.low.ry": [(0, -2), (36, -12), (60, -10), (88, 3), (116, 5), (134, 6), (162, 2), (192, 0)],
-        "spine.mid.ry": [(0, -2), (37, -12), (61, -10), (89, 3), (117, 5), (135, 6), (163, 2), (192, 0)],
-        "chest.ry": [(0, -2), (38, -12), (62, -9), (90, 3), (118, 5), (136, 6), (164, 2), (192, 0)],
+        **along(SPINE, "ry", [(0, -6), (36, -36), (60, -29), (88, 9), (116, 15), (134, 18), (162, 6), (192, 0)]),
         "chest.rx": [(0, 2), (38, -3), (84, 4), (132, -5), (164, 3), (192, 2)],
         "chest.rz": [(0, 0), (38, 4), (90, 0), (134, -4), (164, 0), (192, 0)],
         # The head counters the turn of the body: it keeps looking out over the bow.
-        "neck.ry": [(0, 5), (36, 30), (60, 26), (88, -4), (116, -13), (134, -16), (162, -6), (192, -1)],
+        **along(NECK[:2], "ry", [(0, 5), (36, 30), (60, 26), (88, -4), (116, -13), (134, -16), (162, -6), (192, -1)]),
         "head.ry": [(0, 6), (37, 30), (61, 26), (89, -5), (117, -13), (135, -18), (163, -6), (192, -1)],
         "head.rx": [(0, 0), (40, -4), (84, 10), (104, 6), (128, -8), (150, -4), (192, 0)],
         "collar.R.rz": [(0, -2), (30, -10), (60, -8), (84, -4), (112, -2), (192, -2)],

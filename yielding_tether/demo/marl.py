@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..core.cast import Member, Shape
-from ..core.parts import FkPart, FreePart, LimbPart, Part, Side
+from ..core.parts import FkPart, FreePart, LimbPart, Part, Side, TwistPart
 from ..core.proposal import Run, find_hinge
 from ..core.skeleton import Joint, Skeleton
 from ..core.transforms import Floats
@@ -16,34 +16,50 @@ V = tuple[float, float, float]
 _MIDDLE: list[tuple[str, str | None, V]] = [
     ("hips", None, (0.0, 0.86, 0.0)),
     ("spine.low", "hips", (0.0, 0.97, -0.005)),
-    ("spine.mid", "spine.low", (0.0, 1.09, 0.0)),
-    ("chest", "spine.mid", (0.0, 1.21, 0.0)),
-    ("neck", "chest", (0.0, 1.41, -0.01)),
-    ("head", "neck", (0.0, 1.48, 0.0)),
+    ("spine.mid", "spine.low", (0.0, 1.05, -0.002)),
+    ("spine.high", "spine.mid", (0.0, 1.13, 0.0)),
+    ("chest", "spine.high", (0.0, 1.21, 0.0)),
+    ("neck.low", "chest", (0.0, 1.41, -0.01)),
+    ("neck.high", "neck.low", (0.0, 1.445, -0.006)),
+    ("head", "neck.high", (0.0, 1.48, 0.0)),
 ]
-#: The left half; the right one is its mirror image.
+#: The left half; the right one is its mirror image. A palm carries the outer finger, so that the hand can be hollowed.
 _LEFT: list[tuple[str, str, V]] = [
     ("collar", "chest", (0.04, 1.35, 0.01)),
     ("upperarm", "collar", (0.19, 1.35, 0.0)),
     ("forearm", "upperarm", (0.355, 1.15, -0.018)),
     ("hand", "forearm", (0.505, 0.965, 0.03)),
-    ("thumb", "hand", (0.525, 0.945, 0.065)),
-    ("thumb.tip", "thumb", (0.545, 0.925, 0.095)),
-    ("finger1", "hand", (0.565, 0.895, 0.062)),
-    ("finger1.tip", "finger1", (0.59, 0.865, 0.068)),
-    ("finger2", "hand", (0.57, 0.89, 0.034)),
-    ("finger2.tip", "finger2", (0.597, 0.858, 0.036)),
-    ("finger3", "hand", (0.565, 0.895, 0.006)),
-    ("finger3.tip", "finger3", (0.59, 0.865, 0.004)),
+    ("thumb", "hand", (0.518, 0.951, 0.052)),
+    ("thumb.mid", "thumb", (0.532, 0.938, 0.077)),
+    ("thumb.tip", "thumb.mid", (0.546, 0.925, 0.099)),
+    ("finger1", "hand", (0.559, 0.902, 0.06)),
+    ("finger1.mid", "finger1", (0.58, 0.877, 0.065)),
+    ("finger1.tip", "finger1.mid", (0.597, 0.857, 0.069)),
+    ("finger2", "hand", (0.564, 0.897, 0.034)),
+    ("finger2.mid", "finger2", (0.587, 0.87, 0.036)),
+    ("finger2.tip", "finger2.mid", (0.605, 0.848, 0.037)),
+    ("palm", "hand", (0.528, 0.94, 0.015)),
+    ("finger3", "palm", (0.558, 0.902, 0.008)),
+    ("finger3.mid", "finger3", (0.578, 0.878, 0.006)),
+    ("finger3.tip", "finger3.mid", (0.594, 0.859, 0.004)),
     ("thigh", "hips", (0.10, 0.83, 0.0)),
     ("shin", "thigh", (0.108, 0.46, 0.022)),
     ("foot", "shin", (0.108, 0.095, -0.02)),
     ("toe", "foot", (0.112, 0.03, 0.10)),
 ]
+#: Helper joints of segments: the segment's joint, its end, how far along it they lie, whose twist they share, and how much of it.
+#: Those next to the body hold back from a turn of the whole segment, those at the far end go along with what turns there.
+_TWISTS = (
+    ("upperarm", "forearm", 0.3, "upperarm", -0.7), ("forearm", "hand", 0.65, "hand", 0.6),
+    ("thigh", "shin", 0.3, "thigh", -0.7), ("shin", "foot", 0.65, "foot", 0.6),
+)  # fmt: skip
 _TIPS: dict[str, V] = {
-    "head": (0.0, 0.25, 0.0), "thumb.tip": (0.015, -0.018, 0.02), "finger1.tip": (0.02, -0.024, 0.004),
-    "finger2.tip": (0.021, -0.026, 0.002), "finger3.tip": (0.02, -0.024, -0.002), "toe": (0.004, -0.005, 0.085),
+    "head": (0.0, 0.25, 0.0), "thumb.tip": (0.013, -0.012, 0.02), "finger1.tip": (0.013, -0.016, 0.003),
+    "finger2.tip": (0.014, -0.017, 0.001), "finger3.tip": (0.012, -0.014, -0.002), "toe": (0.004, -0.005, 0.085),
 }  # fmt: skip
+SPINE = ("spine.low", "spine.mid", "spine.high", "chest")
+NECK = ("neck.low", "neck.high", "head")
+DIGITS = ("thumb", "finger1", "finger2", "finger3")
 
 #: At rest the fingers point down the arm and the thumbs forward; both hands, left first.
 FINGERS = np.array([0.064, -0.075, 0.0])
@@ -62,10 +78,15 @@ def _mirrored(v: V) -> V:
 
 
 def skeleton() -> Skeleton:
-    """Marl's 38 joints."""
+    """Marl's 58 joints."""
     places = list(_MIDDLE)
+    left = {name: at for name, _, at in _LEFT}
+    half = list(_LEFT)
+    for upper, lower, along, _, _ in _TWISTS:
+        a, b = np.array(left[upper]), np.array(left[lower])
+        half.append((f"{upper}.twist", upper, tuple((a + along * (b - a)).tolist())))
     for letter in "LR":
-        for name, parent, at in _LEFT:
+        for name, parent, at in half:
             above = parent if parent in ("chest", "hips") else f"{parent}.{letter}"
             places.append((f"{name}.{letter}", above, at if letter == "L" else _mirrored(at)))
     index = {name: i for i, (name, _, _) in enumerate(places)}
@@ -91,25 +112,43 @@ def _limb(bones: Skeleton, name: str, label: str, joints: tuple[str, str, str], 
     return LimbPart(name, label, joints, ("zyx", "yxz", "yxz"), hinge, "yxz", side, hinge_from=found, role=role)
 
 
+def _twists(
+    bones: Skeleton,
+    name: str,
+    label: str,
+    letter: str,
+    rows: tuple[tuple[str, str, float, str, float], ...],
+    side: Side,
+) -> TwistPart:
+    axes = [np.array(bones.joints[bones.index[f"{lower}.{letter}"]].offset) for _, lower, _, _, _ in rows]
+    return TwistPart(
+        name, label, tuple(f"{upper}.twist.{letter}" for upper, *_ in rows), ("yxz",) * len(rows),
+        tuple(f"{other}.{letter}" for _, _, _, other, _ in rows),
+        tuple(tuple((a / np.linalg.norm(a)).tolist()) for a in axes), tuple(share for *_, share in rows), side,
+    )  # fmt: skip
+
+
 def marl() -> Member:
     """The full character: limbs with IK and FK, everything else in FK."""
     bones = skeleton()
     parts: list[Part] = [
         FreePart("hips", "hips", "hips", "yxz"),
-        _fk("spine", "spine", ["spine.low", "spine.mid", "chest"]),
-        _fk("head", "head", ["neck", "head"]),
+        _fk("spine", "spine", list(SPINE)),
+        _fk("head", "head", list(NECK)),
     ]
     sides: tuple[tuple[str, Side], ...] = (("L", "left"), ("R", "right"))
     for letter, side in sides:
-        hand = ["thumb", "finger1", "finger2", "finger3"]
+        hand = [f"{n}{t}.{letter}" for n in DIGITS for t in ("", ".mid", ".tip")]
         parts += [
             _fk(f"shoulder.{letter}", f"{side} shoulder", [f"collar.{letter}"], side),
             _limb(bones, f"arm.{letter}", f"{side} arm",
                   (f"upperarm.{letter}", f"forearm.{letter}", f"hand.{letter}"), side, "arm"),
-            _fk(f"fingers.{letter}", f"{side} hand", [f"{n}{t}.{letter}" for n in hand for t in ("", ".tip")], side),
+            _fk(f"fingers.{letter}", f"{side} hand", [f"palm.{letter}", *hand], side),
             _limb(bones, f"leg.{letter}", f"{side} leg",
                   (f"thigh.{letter}", f"shin.{letter}", f"foot.{letter}"), side, "leg"),
             _fk(f"toes.{letter}", f"{side} toes", [f"toe.{letter}"], side),
+            *(_twists(bones, f"{limb}.twist.{letter}", f"{side} {limb} twist", letter, rows, side)
+              for limb, rows in (("arm", _TWISTS[:2]), ("leg", _TWISTS[2:]))),
         ]  # fmt: skip
     return Member("marl", "Marl", "character", bones, tuple(parts), tuple(_body(bones)))
 
@@ -117,6 +156,16 @@ def marl() -> Member:
 def _body(bones: Skeleton) -> list[Shape]:
     def reach(joint: str) -> V:
         return bones.joints[bones.index[joint]].offset
+
+    def tip(joint: str) -> V:
+        end = bones.joints[bones.index[joint]].tip
+        assert end is not None
+        return end
+
+    def off(joint: str, other: str) -> V:
+        """The place of another joint of the same parent in a joint."""
+        a, b = reach(joint), reach(other)
+        return (b[0] - a[0], b[1] - a[1], b[2] - a[2])
 
     def ball(joint: str, tone: str, at: V, *size: float) -> Shape:
         return Shape(joint, "ball", tone, at, size=size)
@@ -127,11 +176,13 @@ def _body(bones: Skeleton) -> list[Shape]:
     shapes = [
         ball("hips", "trousers", (0.0, -0.01, 0.0), 0.165, 0.12, 0.125),
         ball("spine.low", "jersey", (0.0, 0.03, 0.005), 0.165, 0.115, 0.13),
-        ball("spine.mid", "jersey", (0.0, 0.03, 0.0), 0.172, 0.12, 0.13),
+        ball("spine.mid", "jersey", (0.0, 0.025, 0.0), 0.168, 0.105, 0.13),
+        ball("spine.high", "jersey", (0.0, 0.025, 0.0), 0.174, 0.11, 0.13),
         ball("chest", "jersey", (0.0, 0.06, 0.005), 0.185, 0.15, 0.13),
         Shape("spine.low", "ring", "belt", (0.0, -0.035, 0.0), (0.0, 1.0, 0.0), (0.148, 0.022)),
-        Shape("neck", "ring", "scarf", (0.0, 0.01, 0.005), (0.0, 1.0, 0.1), (0.062, 0.036)),
-        Shape("neck", "capsule", "skin", (0.0, -0.02, 0.0), (0.0, 0.09, 0.01), (0.055, 0.055)),
+        Shape("neck.low", "ring", "scarf", (0.0, 0.01, 0.005), (0.0, 1.0, 0.1), (0.062, 0.036)),
+        Shape("neck.low", "capsule", "skin", (0.0, -0.02, 0.0), (0.0, 0.035, 0.004), (0.055, 0.055)),
+        Shape("neck.high", "capsule", "skin", (0.0, 0.0, 0.0), (0.0, 0.055, 0.006), (0.055, 0.055)),
         ball("head", "skin", (0.0, 0.105, 0.012), 0.116, 0.135, 0.122),
         ball("head", "cap", (0.0, 0.165, -0.004), 0.121, 0.098, 0.126),
         Shape("head", "ring", "capband", (0.0, 0.150, -0.002), (0.0, 1.0, -0.08), (0.112, 0.02)),
@@ -142,20 +193,32 @@ def _body(bones: Skeleton) -> list[Shape]:
         ball("head", "ink", (-0.042, 0.115, 0.122), 0.011, 0.016, 0.011),
     ]  # fmt: skip
     for letter, sign in (("L", 1.0), ("R", -1.0)):
-        fingers = (0.03 * sign, -0.036, 0.0)
+
+        def segment(upper: str, lower: str, tone: str, first: float, last: float, *, near: bool) -> list[Shape]:
+            """Both halves of a segment: one on its joint, the other on its twist helper, which is the one `near` the body."""
+            joint, helper = f"{upper}.{letter}", f"{upper}.twist.{letter}"  # noqa: B023
+            end, at = np.array(reach(f"{lower}.{letter}")), np.array(reach(helper))  # noqa: B023
+            cuts = ((0.0, 0.5), (0.5, 1.0)) if near else ((0.5, 1.0), (0.0, 0.5))
+            sizes = [first, 0.5 * (first + last), last]
+            return [
+                Shape(on, "capsule", tone, tuple((a * end - off).tolist()), tuple((b * end - off).tolist()),
+                      (sizes[int(2 * a)], sizes[int(2 * b)]))
+                for on, (a, b), off in ((helper, cuts[0], at), (joint, cuts[1], np.zeros(3)))
+            ]  # fmt: skip
+
         shapes += [
             bone(f"collar.{letter}", reach(f"upperarm.{letter}"), "jersey", 0.06, 0.075),
-            bone(f"upperarm.{letter}", reach(f"forearm.{letter}"), "jersey", 0.068, 0.054),
-            bone(f"forearm.{letter}", reach(f"hand.{letter}"), "jersey", 0.054, 0.042),
-            ball(f"hand.{letter}", "skin", (0.026 * sign, -0.032, 0.004), 0.036, 0.05, 0.046),
-            bone(f"thumb.{letter}", reach(f"thumb.tip.{letter}"), "skin", 0.017, 0.015),
-            bone(f"thumb.tip.{letter}", (0.012 * sign, -0.014, 0.016), "skin", 0.015, 0.013),
-            *(bone(f"finger{n}.{letter}", reach(f"finger{n}.tip.{letter}"), "skin", 0.0165, 0.015) for n in (1, 2, 3)),
-            *(bone(f"finger{n}.tip.{letter}", (fingers[0] * 0.6, fingers[1] * 0.6, 0.0), "skin", 0.015, 0.013)
-              for n in (1, 2, 3)),
-            bone(f"thigh.{letter}", reach(f"shin.{letter}"), "trousers", 0.088, 0.068),
-            bone(f"shin.{letter}", reach(f"foot.{letter}"), "trousers", 0.068, 0.052),
-            Shape(f"shin.{letter}", "capsule", "boot", (0.0, -0.2, -0.026), reach(f"foot.{letter}"), (0.066, 0.06)),
+            *segment("upperarm", "forearm", "jersey", 0.068, 0.054, near=True),
+            *segment("forearm", "hand", "jersey", 0.054, 0.042, near=False),
+            ball(f"hand.{letter}", "skin", (0.02 * sign, -0.025, 0.012), 0.034, 0.042, 0.038),
+            ball(f"palm.{letter}", "skin", (0.012 * sign, -0.015, 0.002), 0.032, 0.04, 0.028),
+            *(bone(f"{n}{t}.{letter}", reach(f"{n}{u}.{letter}"), "skin", r, r - 0.001)
+              for n in DIGITS for t, u, r in (("", ".mid", 0.0165), (".mid", ".tip", 0.0155))),
+            *(bone(f"{n}.tip.{letter}", tip(f"{n}.tip.{letter}"), "skin", 0.0145, 0.013) for n in DIGITS),
+            *segment("thigh", "shin", "trousers", 0.088, 0.068, near=True),
+            *segment("shin", "foot", "trousers", 0.068, 0.052, near=False),
+            Shape(f"shin.twist.{letter}", "capsule", "boot", (0.0, 0.035, 0.001), off(f"shin.twist.{letter}", f"foot.{letter}"),
+                  (0.066, 0.06)),
             ball(f"foot.{letter}", "boot", (0.002 * sign, -0.043, 0.028), 0.055, 0.05, 0.095),
             ball(f"toe.{letter}", "boot", (0.002 * sign, 0.008, 0.02), 0.054, 0.038, 0.07),
         ]  # fmt: skip

@@ -75,15 +75,24 @@ def hand_turn(fingers: Sequence[float], palm: Sequence[float], rest_fingers: Flo
     return multiply(wanted, inverse(rest))
 
 
+def along(joints: Sequence[str], channel: str, rows: Sequence[tuple[float, float]], later: float = 1.0) -> Table:
+    """A turn shared evenly by joints one above the other, each `later` than the one below it by so many frames."""
+    last = rows[-1][0]
+    return {
+        f"{joint}.{channel}": [(min(t + k * later, last) if t else t, v / len(joints)) for t, v in rows]
+        for k, joint in enumerate(joints)
+    }
+
+
 def fingers(right: Sequence[tuple[float, float]], left: Sequence[tuple[float, float]]) -> dict[str, Curve]:
-    """Curl of both hands' fingers and thumbs from tables of (frame, degrees)."""
+    """Curl of both hands' fingers and thumbs from tables of (frame, degrees at each finger's first joint)."""
     table: dict[str, Sequence[tuple[float, float]]] = {}
     for letter, rows, sign in (("R", right, 1.0), ("L", left, -1.0)):
         for n in (1, 2, 3):
-            curl = [(t, sign * v) for t, v in rows]
-            table[f"finger{n}.{letter}.rz"] = curl
-            table[f"finger{n}.tip.{letter}.rz"] = [(t, 0.8 * v) for t, v in curl]
-        table[f"thumb.{letter}.rx"] = [(t, abs(v) * 0.55) for t, v in rows]
+            for joint, share in (("", 0.85), (".mid", 0.65), (".tip", 0.4)):
+                table[f"finger{n}{joint}.{letter}.rz"] = [(t, sign * share * v) for t, v in rows]
+        for joint, share in (("", 0.3), (".mid", 0.3), (".tip", 0.2)):
+            table[f"thumb{joint}.{letter}.rx"] = [(t, share * abs(v)) for t, v in rows]
     return keyed("marl", table)
 
 

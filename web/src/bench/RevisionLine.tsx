@@ -93,7 +93,7 @@ function Revisions({ info, open, onClose }: { info: TakeInfo; open: boolean; onC
                       <Link
                         component="button"
                         underline="hover"
-                        aria-label={`Go to revision ${r.number}`}
+                        aria-label={`Go to it: revision ${r.number}`}
                         onClick={() => {
                           onClose();
                           goTo(r.id);

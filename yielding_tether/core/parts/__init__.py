@@ -10,5 +10,6 @@ from .joints import FkPart
 from .limb import LimbPart
 from .part import PARTS, Part, Side
 from .root import FreePart
+from .twist import TwistPart
 
-__all__ = ["PARTS", "ChainPart", "FkPart", "FreePart", "LimbPart", "Part", "Side"]
+__all__ = ["PARTS", "ChainPart", "FkPart", "FreePart", "LimbPart", "Part", "Side", "TwistPart"]

@@ -5,6 +5,8 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import Literal
 
+from ..errors import CoreError
+from ..skeleton import Skeleton
 from ..systems.fk import Fk
 from ..systems.system import System
 from .part import Part, Side
@@ -32,3 +34,9 @@ class FkPart(Part, kind="fk"):
 
     def systems(self) -> tuple[System, ...]:
         return (Fk(),)
+
+    def check(self, skeleton: Skeleton) -> None:
+        if not len(self.joints) == len(self.orders) == len(self.moves):
+            raise CoreError(
+                f"{self.label} needs a rotation order, and whether its length moves, for each of its joints."
+            )

@@ -18,7 +18,7 @@ from ..transforms import Floats, Ints
 if TYPE_CHECKING:
     from ..findings import Finding
     from ..parts.part import Part
-    from ..program import Program
+    from ..program import Poses, Program
     from ..rig import Bound
     from ..takes import Take
     from ..tape import Run, Tape
@@ -67,7 +67,8 @@ class Control:
 @dataclass(frozen=True)
 class Posed:
     """What a fit reads, at F times for the n joints of a part: places and rotations in the world, those of what each
-    hangs from, local offsets, the spaces of controls, and local offsets and rotations of the capture where there is one.
+    hangs from, local offsets, the spaces of controls, local offsets and rotations of the capture where there is one, and the
+    turns that a system is given before its channels (see `System.given`).
     """
 
     pos: Floats
@@ -77,6 +78,7 @@ class Posed:
     offsets: Floats
     spaces: Mapping[str, tuple[Floats, Floats]] = field(default_factory=dict)
     sampled: tuple[Floats, Floats] | None = None
+    given: Floats | None = None
 
 
 class System:
@@ -114,6 +116,15 @@ class System:
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         """Rows that write the part's joints to the nodes `into`."""
         raise NotImplementedError
+
+    def given(self, bound: Bound, poses: Poses) -> Floats | None:
+        """(F, n, 4) turns that other joints give to the part's own, from rest, before its channels turn them; None where
+        nothing does. What it reads of these poses is what `givers` names."""
+        return None
+
+    def givers(self, bound: Bound) -> list[int]:
+        """Nodes from which those turns come."""
+        return []
 
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         """(K, F) values that reproduce a pose, each time nearest to the time before, the first to `near` (K,). Locks and

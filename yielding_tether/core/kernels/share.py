@@ -1,0 +1,70 @@
+"""Rows of joints that take a share of another joint's twist, and are posed on top of it.
+
+A helper joint in a segment turns about the segment by `share` of the twist that another joint has about it, so that a skin
+does not wring. The twist is that of the swing and twist decomposition of the other joint's turn from its rest: twice the
+angle of the quaternion's part along the axis, within half a turn.
+"""
+
+from __future__ import annotations
+
+import math
+
+from .arrays import line3, line4, load4
+from .block import U, moving_offset, node_slot, place_at, put_at, row3, row4, turn_at, turned_by, wave_slot
+from .rows import kind
+from .scalars import add, inlined, kernel, qconj, qmul, qrot
+
+#: Numbers of a row: integers node, above, first Euler channel, first length channel (-1 none), joint of the capture (-1
+#: none), the joint whose twist is shared, what that hangs from; floats offset (3), rest (4), signs of the rotation order (4),
+#: rest of the other joint (4), the axis in the rest of the other joint (3), in that of this one (3), the share.
+INTS, FLOATS = 7, 22
+
+
+@inlined
+def shared(above, own, rest, axis, onto, share):  # type: ignore[no-untyped-def]
+    """The turn about `onto` by `share` of the twist about `axis` of a joint with rotation `own` that hangs from `above`."""
+    turn = qmul(qconj(rest), qmul(qconj(above), own))
+    along = turn[0] * axis[0] + turn[1] * axis[1] + turn[2] * axis[2]
+    sign = 1.0 if turn[3] >= 0.0 else -1.0
+    half = share * math.atan2(sign * along, sign * turn[3])
+    s = math.sin(half)
+    return (s * onto[0], s * onto[1], s * onto[2], math.cos(half))
+
+
+def shared_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
+    """Places joints that take a share of a twist."""
+    waves, work, offset = room.waves, room.work, room.offsets
+    for n in range(U(count)):
+        i = U(first_i) + n * U(INTS)
+        f = U(first_f) + n * U(FLOATS)
+        own = node_slot(ints[i])
+        above = node_slot(ints[i + U(1)])
+        wave = wave_slot(ints[i + U(2)])
+        moving_offset(ints[i + U(3)], ints[i + U(4)], floats, f, room.values, room.captures, size, offset, U(0))
+        other = node_slot(ints[i + U(5)])
+        base = node_slot(ints[i + U(6)])
+        rest = row4(floats, f + U(3))
+        ex, ey, ez, ew = row4(floats, f + U(7))
+        still = row4(floats, f + U(11))
+        axis, onto = row3(floats, f + U(15)), row3(floats, f + U(18))
+        share = floats[f + U(21)]
+        for b in range(U(size)):
+            q = shared(turn_at(work, base + b), turn_at(work, other + b), still, axis, onto, share)
+            q = qmul(qmul(rest, q), turned_by(waves, wave + b, ex, ey, ez, ew))
+            r = turn_at(work, above + b)
+            put_at(work, own + b, add(place_at(work, above + b), qrot(r, place_at(offset, b))), qmul(r, q))
+
+
+SHARE = kind(shared_joints)
+
+
+@kernel
+def shared_turns(above, own, rests, axes, onto, shares, out):  # type: ignore[no-untyped-def]
+    """Fills out (F, n, 4) with the turns that joints take over; above, own: (F, n, 4) rotations of what is shared from and
+    of what that hangs from; rests (n, 4), axes and onto (n, 3), shares (n,)."""
+    for f in range(own.shape[0]):
+        for n in range(own.shape[1]):
+            u = U(n)
+            q = shared(load4(above, f, u), load4(own, f, u), line4(rests, u), line3(axes, u), line3(onto, u), shares[u])
+            for k in range(4):
+                out[f, u, k] = q[k]
