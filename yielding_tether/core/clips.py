@@ -176,13 +176,13 @@ def reflected(turns: Floats, normal: Floats) -> Floats:
 
 
 def partner(member: Member, part: Part) -> Part | None:
-    """The part of the same kind on the other side; the part itself in the middle."""
+    """The part of the same kind, with as many joints, on the other side; the part itself in the middle."""
     if part.side == "middle":
         return part
     other = "right" if part.side == "left" else "left"
     wanted = part.label.replace(part.side, other)
     for p in member.parts:
-        if p.side == other and p.label == wanted and p.kind == part.kind:
+        if p.side == other and p.label == wanted and p.kind == part.kind and len(p.joints) == len(part.joints):
             return p
     return None
 

@@ -174,6 +174,26 @@ def sine_cosine(x):  # type: ignore[no-untyped-def]
 
 
 @kernel
+def forward_angle(y, x):  # type: ignore[no-untyped-def]
+    """Angle of a direction (x, y) that does not point back (x is not below zero), within a quarter turn, to the last bits.
+
+    The angle is halved twice (the tangent of half an angle is sine over one plus cosine), then Gregory's series is short. No
+    branches, so that angles side by side are worked together.
+    """
+    size = math.sqrt(x * x + y * y)
+    x += size
+    size = math.sqrt(x * x + y * y)
+    t = y / (x + size)
+    t = t if abs(t) <= 1.0 else 0.0
+    half = t / (1.0 + math.sqrt(1.0 + t * t))
+    z = half * half
+    return 8.0 * half * (
+        1.0 - z * (1.0 / 3.0 - z * (1.0 / 5.0 - z * (1.0 / 7.0 - z * (1.0 / 9.0 - z * (1.0 / 11.0 - z * (1.0 / 13.0
+        - z * (1.0 / 15.0 - z * (1.0 / 17.0 - z * (1.0 / 19.0 - z * (1.0 / 21.0))))))))))
+    )  # fmt: skip
+
+
+@kernel
 def euler_to_quat(order, rx, ry, rz):  # type: ignore[no-untyped-def]
     """Quaternion of Euler angles (radians, by axis) in the rotation order with this code (see ORDERS)."""
     sx, cx = sine_cosine(0.5 * rx)

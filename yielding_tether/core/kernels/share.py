@@ -7,12 +7,10 @@ angle of the quaternion's part along the axis, within half a turn.
 
 from __future__ import annotations
 
-import math
-
 from .arrays import line3, line4, load4
-from .block import U, moving_offset, node_slot, place_at, put_at, row3, row4, turn_at, turned_by, wave_slot
+from .block import U, copy_node, moving_offset, node_slot, place_at, put_at, row3, row4, turn_at, turned_by, wave_slot
 from .rows import kind
-from .scalars import add, inlined, kernel, qconj, qmul, qrot
+from .scalars import add, forward_angle, inlined, kernel, qconj, qmul, qrot, sine_cosine
 
 #: Numbers of a row: integers node, above, first Euler channel, first length channel (-1 none), joint of the capture (-1
 #: none), the joint whose twist is shared, what that hangs from; floats offset (3), rest (4), signs of the rotation order (4),
@@ -25,15 +23,13 @@ def shared(above, own, rest, axis, onto, share):  # type: ignore[no-untyped-def]
     """The turn about `onto` by `share` of the twist about `axis` of a joint with rotation `own` that hangs from `above`."""
     turn = qmul(qconj(rest), qmul(qconj(above), own))
     along = turn[0] * axis[0] + turn[1] * axis[1] + turn[2] * axis[2]
-    sign = 1.0 if turn[3] >= 0.0 else -1.0
-    half = share * math.atan2(sign * along, sign * turn[3])
-    s = math.sin(half)
-    return (s * onto[0], s * onto[1], s * onto[2], math.cos(half))
+    s, c = sine_cosine(share * forward_angle(along if turn[3] >= 0.0 else -along, abs(turn[3])))
+    return (s * onto[0], s * onto[1], s * onto[2], c)
 
 
 def shared_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places joints that take a share of a twist."""
-    waves, work, offset = room.waves, room.work, room.offsets
+    waves, work, offset, out = room.waves, room.work, room.offsets, room.out
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
@@ -52,7 +48,8 @@ def shared_joints(first_i, first_f, count, size, ints, floats, room):  # type: i
             q = shared(turn_at(work, base + b), turn_at(work, other + b), still, axis, onto, share)
             q = qmul(qmul(rest, q), turned_by(waves, wave + b, ex, ey, ez, ew))
             r = turn_at(work, above + b)
-            put_at(work, own + b, add(place_at(work, above + b), qrot(r, place_at(offset, b))), qmul(r, q))
+            put_at(out, b, add(place_at(work, above + b), qrot(r, place_at(offset, b))), qmul(r, q))
+        copy_node(out, U(0), work, own, size)
 
 
 SHARE = kind(shared_joints)
