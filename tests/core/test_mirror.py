@@ -13,11 +13,11 @@ from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.mirror import Mirror, apply
-from yielding_tether.core.parts import FreePart, LimbPart, Part
+from yielding_tether.core.parts import FkPart, FreePart, LimbPart, Part
 from yielding_tether.core.program import Program
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene
-from yielding_tether.core.transforms import Floats
+from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
 
 from .test_bake import crossing
 from .test_findings import clean
@@ -242,6 +242,46 @@ def pair(rng: np.random.Generator) -> Member:
 
 
 class Lengths(unittest.TestCase):
+    def test_what_has_no_partner_keeps_its_own_motion(self) -> None:
+        """A hand with a finger less, and an arm in IK that hangs in the world: neither is torn off by the mirror."""
+        for captured in (False, True):
+            program = crossing() if captured else clean(0)
+            scene = program.scene
+            member = next(m for m in scene.members if m.kind == "character")
+            fewer = []
+            for part in member.parts:
+                if part.side == "left" and len(part.joints) > 10:
+                    spare = FkPart("spare", "left spare", part.joints[-3:], ("yxz",) * 3, (False,) * 3, "left")
+                    fewer += [replace(part, joints=part.joints[:-3], orders=part.joint_orders[:-3],
+                                      moves=part.moving[:-3]), spare]  # type: ignore[type-var]  # fmt: skip
+                else:
+                    fewer.append(replace(part, label="strong arm") if part.name == "arm.R" else part)
+            body = replace(member, parts=tuple(fewer))
+            program = Program(
+                replace(scene, members=tuple(body if m is member else m for m in scene.members)), program.take
+            )
+            take, proof = apply(program, Mirror((body.id,), 0.0))
+            after = Program(program.scene, take)
+            self.assertEqual(sum("keeps its own motion" in n for n in proof.notes), 5, proof.notes)
+            # The arm at the keys of what drives it, whether FK or IK on the rail.
+            arm = program.bounds[body.id, "arm.R"]
+            keyed = {n: [program.curve(int(c)).times for c in arm.systems[n].channels] for n in arm.keyed_systems}
+            at = np.unique(
+                np.concatenate([np.zeros(1), *(t[t < 118] for t in keyed["fk"]), *(t[t >= 118] for t in keyed["ik"])])
+            )
+            for joint in ("finger1.L", "finger3.tip.L", "thumb.R", "hand.R", "forearm.R", "upperarm.R"):
+                up = body.skeleton.joints[body.skeleton.parents[body.skeleton.index[joint]]].name
+                local = []
+                for one in (program, after):
+                    poses = one.evaluate(at)
+                    a, b = one.nodes[body.id, up], one.nodes[body.id, joint]
+                    back = inverse(poses.rot[:, a])
+                    local.append((rotate(back, poses.pos[:, b] - poses.pos[:, a]), multiply(back, poses.rot[:, b])))
+                np.testing.assert_allclose(local[0][0], local[1][0], atol=1e-6, err_msg=joint)
+                self.assertLess(
+                    float(np.abs(1.0 - np.abs(np.sum(local[0][1] * local[1][1], axis=1))).max()), 1e-9, joint
+                )
+
     def test_what_lengthens_one_side_lengthens_the_other(self) -> None:
         for seed in range(6):
             rng = np.random.default_rng(seed)

@@ -115,7 +115,7 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     tethers, renamed = _tethers(program, pairs, glass)
     captures = {m: _capture(program, program.scene.member(m), pairs, glass) if m in asked.members else c
                 for m, c in take.captures.items()}  # fmt: skip
-    mine = {program.channel_names()[c] for b in pairs.values() for c in b.own.values()}
+    mine = {program.channel_names()[c] for b in pairs.values() if not _alone(b) for c in b.own.values()}
     curves = {n: c for n, c in take.curves.items() if n not in mine} | _switches(program, pairs, renamed)
     now = program.on(replace(take, curves=curves, tethers=tethers, captures=captures))
     order = sorted(pairs, key=lambda id: int(program.bounds[id].nodes.min()))
@@ -155,7 +155,7 @@ def _pose(program: Program, members: list[Member], glass: _Glass, frame: float) 
             raise CoreError(
                 f"{other.who} is not driven by keys alone at frame {frame:g}: hand it over to a system with keys first."
             )
-        was = program.evaluate(at, side, only=bound.nodes)
+        was = program.evaluate(at, side, only=np.concatenate([bound.nodes, bound.above]))
         for system in other.keyed_systems:
             target = system_target(now, other, system)
             reached = now.evaluate(at, side, only=now.fit_nodes([other]))
@@ -173,7 +173,15 @@ def _pose(program: Program, members: list[Member], glass: _Glass, frame: float) 
 
 
 def _reflect(reached: Poses, was: Poses, bound: Bound, other: Bound, shown: _Shown) -> None:
-    """Puts a part's joints where the mirror shows those of its partner."""
+    """Puts a part's joints where the mirror shows those of its partner; those of a part without one where they were in what they
+    hang from. was: its joints, and what they hang from."""
+    if _alone(bound):
+        for k in bound.outward:
+            up, node = bound.above[k], bound.nodes[k]
+            turn = multiply(reached.rot[:, up], inverse(was.rot[:, up]))
+            reached.pos[:, node] = reached.pos[:, up] + rotate(turn, was.pos[:, node] - was.pos[:, up])
+            reached.rot[:, node] = multiply(turn, was.rot[:, node])
+        return
     rests = [m.skeleton.rest_pose[1] for m in (bound.member, other.member)]
     index = [m.skeleton.index for m in (bound.member, other.member)]
     for k, joint in enumerate(bound.part.joints):
@@ -196,16 +204,14 @@ def _told(
     shown = glass.at(at, side)
     was, new = program.evaluate(at, side), now.evaluate(at, side)
     for id, other in pairs.items():
-        nodes = program.bounds[id].nodes, now.bounds[other.id].nodes
-        off = np.max(
-            [np.linalg.norm(shown.place(was.pos[:, a]) - new.pos[:, b], axis=1) for a, b in zip(*nodes, strict=True)],
-            axis=0,
-        )
+        there = now.bounds[other.id]
+        wanted = replace(new, pos=new.pos.copy(), rot=new.rot.copy())
+        _reflect(wanted, was, program.bounds[id], there, shown)
+        off = np.linalg.norm(wanted.pos[:, there.nodes] - new.pos[:, there.nodes], axis=-1).max(axis=1)
         if off.max() > 1e-4:
             worst = float(at[int(np.argmax(off))])
-            found.append(
-                f"{other.who} is up to {1000 * off.max():.1f} mm from where the mirror shows it, at frame {worst:g}."
-            )
+            where = "it was in what it hangs from" if _alone(other) else "the mirror shows it"
+            found.append(f"{other.who} is up to {1000 * off.max():.1f} mm from where {where}, at frame {worst:g}.")
     return found
 
 
@@ -246,7 +252,7 @@ def _glass(program: Program, member: Member, frame: float, plane: str) -> _Glass
 
 
 def _pairs(program: Program, members: list[Member]) -> tuple[dict[tuple[str, str], Bound], list[str]]:
-    """For each part the one that takes its motion, and what has none on the other side."""
+    """For each part the one that takes its motion, itself where none is like it on the other side, and what is told of those."""
     pairs: dict[tuple[str, str], Bound] = {}
     notes = []
     for member in members:
@@ -254,10 +260,16 @@ def _pairs(program: Program, members: list[Member]) -> tuple[dict[tuple[str, str
             other = partner(member, part)
             if other is None:
                 notes.append(
-                    f"{part.label}: {member.name} has no part like it on the other side; it is mirrored where it is."
+                    f"{part.label}: {member.name} has no part like it on the other side; it keeps its own motion, carried "
+                    f"along with what it hangs from."
                 )
             pairs[member.id, part.name] = program.bound(member.id, (other or part).name)
     return pairs, notes
+
+
+def _alone(bound: Bound) -> bool:
+    """Whether a part has none like it on the other side."""
+    return partner(bound.member, bound.part) is None
 
 
 def _joint_on_other_side(pairs: dict[tuple[str, str], Bound], program: Program, member: str, name: str) -> str:
@@ -327,8 +339,9 @@ def _tethers(
     tethers = list(program.take.tethers)
     renamed: dict[tuple[str, str, str], str] = {}
     mirrored = {id[0] for id in pairs}
+    own = {(id[0], c) for id, other in pairs.items() if _alone(other) for c in other.controls}
     for t in program.take.tethers:
-        if t.member not in mirrored:
+        if t.member not in mirrored or (t.member, t.control) in own:
             continue
         control = _joint_on_other_side(pairs, program, t.member, t.control)
         anchor = t.anchor
@@ -376,6 +389,8 @@ def _switches(
     found: dict[str, Curve] = {}
     for id, other in pairs.items():
         bound = program.bounds[id]
+        if _alone(bound):
+            continue
         for (control, name), c in bound.own.items():
             if c not in bound.switches or not len(program.curve(c)):
                 continue
@@ -408,7 +423,7 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
         def poses(at: Floats, side: Ints, system: str = system, target: object = target) -> Poses:
             # The joints as this system holds them, whichever drives: idle keys are mirrored too.
             alone: dict[int, float | Floats] = {**bound.drive_to(system)}
-            was = program.evaluate(at, side, overrides=alone, only=bound.nodes)
+            was = program.evaluate(at, side, overrides=alone, only=np.concatenate([bound.nodes, bound.above]))
             reached = now.evaluate(at, side, only=now.fit_nodes([other]))
             shown = glass.at(at, side)
             _reflect(reached, was, bound, other, shown)
@@ -435,7 +450,7 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
                     for k, c in zip(group, curves, strict=True)
                 ]
             found |= {names[two.channels[k]]: m for k, m in zip(group, made, strict=True) if m is not None and len(m)}
-    return found | _lengths(program, now, bound, other, glass)
+    return found if _alone(bound) else found | _lengths(program, now, bound, other, glass)
 
 
 def _lengths(program: Program, now: Program, bound: Bound, other: Bound, glass: _Glass) -> dict[str, Curve]:
@@ -538,13 +553,21 @@ def _capture(program: Program, member: Member, pairs: dict[tuple[str, str], Boun
     shown = glass.at(at)
     pos, rot = np.empty((len(at), len(nodes), 3)), np.empty((len(at), len(nodes), 4))
     rests = member.skeleton.rest_pose[1]
+    carried: set[int] = set()
     for id, other in pairs.items():
         if id[0] != member.id:
+            continue
+        if _alone(other):
+            carried |= {index[j] for j in other.part.joints}
             continue
         for one, two in zip(program.bounds[id].part.joints, other.part.joints, strict=True):
             j, to = index[one], index[two]
             pos[:, to] = shown.place(poses.pos[:, nodes[j]])
             rot[:, to] = shown.turn(poses.rot[:, nodes[j]], rests[j], rests[to])
+    for j in sorted(carried):
+        up = member.skeleton.parents[j]
+        pos[:, j] = pos[:, up] + rotate(rot[:, up], own.offsets[:, j])
+        rot[:, j] = multiply(rot[:, up], own.rotations[:, j])
     offsets, turns = np.empty_like(pos), np.empty_like(rot)
     to_local(np.array(member.skeleton.parents, dtype=np.int64), pos, rot, offsets, turns)
     for k in range(1, len(turns)):
