@@ -173,7 +173,7 @@ def sine_cosine(x):  # type: ignore[no-untyped-def]
     return -sine if quarter >= 2.0 else sine, -cosine if (quarter == 1.0) | (quarter == 2.0) else cosine
 
 
-@kernel
+@written
 def forward_angle(y, x):  # type: ignore[no-untyped-def]
     """Angle of a direction (x, y) that does not point back (x is not below zero), within a quarter turn, to the last bits.
 

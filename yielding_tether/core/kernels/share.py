@@ -7,24 +7,14 @@ angle of the quaternion's part along the axis, within half a turn.
 
 from __future__ import annotations
 
-from .arrays import line3, line4, load4
 from .block import U, copy_node, moving_offset, node_slot, place_at, put_at, row3, row4, turn_at, turned_by, wave_slot
 from .rows import kind
-from .scalars import add, forward_angle, inlined, kernel, qconj, qmul, qrot, sine_cosine
+from .scalars import add, forward_angle, qconj, qmul, qrot, sine_cosine
 
 #: Numbers of a row: integers node, above, first Euler channel, first length channel (-1 none), joint of the capture (-1
 #: none), the joint whose twist is shared, what that hangs from; floats offset (3), rest (4), signs of the rotation order (4),
 #: rest of the other joint (4), the axis in the rest of the other joint (3), in that of this one (3), the share.
 INTS, FLOATS = 7, 22
-
-
-@inlined
-def shared(above, own, rest, axis, onto, share):  # type: ignore[no-untyped-def]
-    """The turn about `onto` by `share` of the twist about `axis` of a joint with rotation `own` that hangs from `above`."""
-    turn = qmul(qconj(rest), qmul(qconj(above), own))
-    along = turn[0] * axis[0] + turn[1] * axis[1] + turn[2] * axis[2]
-    s, c = sine_cosine(share * forward_angle(along if turn[3] >= 0.0 else -along, abs(turn[3])))
-    return (s * onto[0], s * onto[1], s * onto[2], c)
 
 
 def shared_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
@@ -45,7 +35,10 @@ def shared_joints(first_i, first_f, count, size, ints, floats, room):  # type: i
         axis, onto = row3(floats, f + U(15)), row3(floats, f + U(18))
         share = floats[f + U(21)]
         for b in range(U(size)):
-            q = shared(turn_at(work, base + b), turn_at(work, other + b), still, axis, onto, share)
+            q = qmul(qconj(still), qmul(qconj(turn_at(work, base + b)), turn_at(work, other + b)))
+            along = q[0] * axis[0] + q[1] * axis[1] + q[2] * axis[2]
+            s, c = sine_cosine(share * forward_angle(along if q[3] >= 0.0 else -along, abs(q[3])))
+            q = (s * onto[0], s * onto[1], s * onto[2], c)
             q = qmul(qmul(rest, q), turned_by(waves, wave + b, ex, ey, ez, ew))
             r = turn_at(work, above + b)
             put_at(out, b, add(place_at(work, above + b), qrot(r, place_at(offset, b))), qmul(r, q))
@@ -54,14 +47,3 @@ def shared_joints(first_i, first_f, count, size, ints, floats, room):  # type: i
 
 SHARE = kind(shared_joints)
 
-
-@kernel
-def shared_turns(above, own, rests, axes, onto, shares, out):  # type: ignore[no-untyped-def]
-    """Fills out (F, n, 4) with the turns that joints take over; above, own: (F, n, 4) rotations of what is shared from and
-    of what that hangs from; rests (n, 4), axes and onto (n, 3), shares (n,)."""
-    for f in range(own.shape[0]):
-        for n in range(own.shape[1]):
-            u = U(n)
-            q = shared(load4(above, f, u), load4(own, f, u), line4(rests, u), line3(axes, u), line3(onto, u), shares[u])
-            for k in range(4):
-                out[f, u, k] = q[k]

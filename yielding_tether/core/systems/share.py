@@ -10,7 +10,7 @@ import numpy as np
 
 from ..channels import ROTATION, Channel, turning
 from ..kernels import fits
-from ..kernels.share import FLOATS, INTS, SHARE, shared_turns
+from ..kernels.share import FLOATS, INTS, SHARE
 from ..tape import Run, Tape, signs_of
 from ..transforms import Floats, Ints, inverse, multiply, rotate
 from .system import Control, Handle, Posed, State, System
@@ -92,10 +92,10 @@ class ShareOfTwist(System):
 
     def given(self, bound: Bound, poses: Poses) -> Floats:
         mine: Shared = bound.systems[self.name].data
-        out = np.empty((len(poses.pos), len(bound.nodes), 4))
-        above, own = (np.ascontiguousarray(poses.rot[:, nodes]) for nodes in (mine.above, mine.others))
-        shared_turns(above, own, mine.rests, mine.axes, mine.onto, mine.shares, out)
-        return out
+        turn = multiply(inverse(mine.rests), multiply(inverse(poses.rot[:, mine.above]), poses.rot[:, mine.others]))
+        along = np.sum(turn[..., :3] * mine.axes, axis=-1)
+        half = mine.shares * np.arctan2(np.where(turn[..., 3] >= 0.0, along, -along), np.abs(turn[..., 3]))
+        return np.concatenate([np.sin(half)[..., None] * mine.onto, np.cos(half)[..., None]], axis=-1)
 
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         assert posed.given is not None
