@@ -26,9 +26,12 @@ OWN_ROUNDS, ROUNDS = 4, 12
 #: Share of what a channel may stray alone that it starts with, and what of it stays once slopes are chosen too.
 LOOSE, HANDED_OVER = 0.65, 0.85
 #: What a time that strays too far is brought to; the share of the most that a channel strays from which on it is held.
-AIM, PART = 0.9, 0.5
+AIM, PART = 0.9, 0.1
+#: Rounds after the first that fits, in which channels are let go by as much where the joints are far from what they may stray,
+#: over as many times on both sides.
+MORE, LOOSER, AROUND = 2, 1.15, 4
 #: Where channels are held this tight in vain, keys are what helps.
-HELPLESS = 0.05
+HELPLESS = 0.02
 #: How many times on both sides are held tighter with one that strays.
 SPREAD = 1
 
@@ -91,18 +94,26 @@ def choose(
     # How tight is found with the motion's own slopes, at a fraction of the cost; then slopes are chosen too, which use up
     # what the channels may stray and so need it a little tighter.
     bends: Sequence[float] = BENDS[:1]
-    own, left = OWN_ROUNDS, ROUNDS
-    while left:
+    own, left, more = OWN_ROUNDS, ROUNDS, MORE
+    best = dense
+    while left and more:
         tried = dense | {n: thinned(dense[n], middles[n], stay | fixed[n], share[n] * reach[n], bends) for n in able}
         off = measured(tried)
         fits = off.max() <= 1.0
-        if fits and not own:
-            return tried if sum(map(len, tried.values())) < sum(map(len, dense.values())) else dense
-        if not fits:
+        if not own and fits and sum(map(len, tried.values())) < sum(map(len, best.values())):
+            best = tried
+        if not fits or best is not dense:
             tighter = np.clip(AIM / np.maximum(maximum_filter1d(off, 2 * SPREAD + 1), 1e-3), 0.2, 1.0)
             used = {n: _strays(dense[n], middles[n], tried[n], times, half) / reach[n] for n in able}
             most = np.max(list(used.values()), axis=0)
             share = {n: np.where(used[n] >= PART * most, s * tighter, s) for n, s in share.items()}
+        if best is not dense:
+            # Something fits: where the joints stray less than they may, the channels are let go a little, and the fewest keys win.
+            more -= 1
+            looser = np.clip(AIM / np.maximum(maximum_filter1d(off, 2 * AROUND + 1), 1e-3), 1.0, LOOSER)
+            share = {n: np.minimum(s * looser, 1.0) for n, s in share.items()}
+            continue
+        if not fits:
             helpless = np.min(list(share.values()), axis=0) < HELPLESS
             stay |= maximum_filter1d(((off > 1.0) & helpless).astype(float), 3) > 0.0
         if not own:
@@ -114,7 +125,7 @@ def choose(
         if not own:
             bends = BENDS
             share = {n: HANDED_OVER * s for n, s in share.items()}
-    return dense
+    return best
 
 
 def _strays(dense: Curve, middles: Floats, thin: Curve, times: Floats, half: Floats) -> Floats:

@@ -46,4 +46,3 @@ def shared_joints(first_i, first_f, count, size, ints, floats, room):  # type: i
 
 
 SHARE = kind(shared_joints)
-
