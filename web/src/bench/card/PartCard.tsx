@@ -43,8 +43,8 @@ export function PartCard() {
   const label = (system: string) => data.systems.find((s) => s.system === system)?.label ?? system;
   const idle = systems.filter((s) => !whole.includes(s));
   return (
-    <Paper variant="outlined" component="section" aria-label="Part card" sx={{ p: 1.25, width: 268, maxHeight: "100%", overflow: "auto" }}>
-      <Box sx={{ display: "flex", alignItems: "center" }}>
+    <Paper variant="outlined" component="section" aria-label="Part card" sx={{ p: 1.25, width: 268, maxHeight: "100%", display: "flex", flexDirection: "column" }}>
+      <Box sx={{ display: "flex", alignItems: "center", flexShrink: 0 }}>
         <Typography component="h2" sx={{ fontWeight: 700, fontSize: 16, color: hue, flexGrow: 1 }}>
           <span aria-hidden>{sideMark[data.side]} </span>
           {data.label}
@@ -62,6 +62,7 @@ export function PartCard() {
           </Button>
         </Tooltip>
       </Box>
+      <Box sx={{ overflow: "auto", minHeight: 0 }}>
       <Typography data-testid="driver" sx={{ fontSize: 13 }}>
         {data.says && <b>{data.says}</b>}
         {data.follows.map((f) => (
@@ -112,7 +113,8 @@ export function PartCard() {
           Kind of all system changes… (D)
         </Link>
       </Collapse>
-      <Box sx={{ mt: 0.75, fontSize: 12, color: "text.secondary", borderTop: 1, borderColor: "divider", pt: 0.5 }}>
+      </Box>
+      <Box sx={{ flexShrink: 0, fontSize: 12, color: "text.secondary", borderTop: 1, borderColor: "divider", pt: 0.5 }}>
         <span>Letting go of a drag keys </span>
         <Select variant="standard" disableUnderline value={keyRule} onChange={(e) => set({ keyRule: e.target.value as KeyRule })} inputProps={{ "aria-label": "What letting go of a drag keys" }} sx={{ fontSize: 12, "& .MuiSelect-select": { py: 0 } }}>
           <MenuItem value="dragged">what was dragged</MenuItem>
