@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import tracemalloc
 import unittest
 from dataclasses import replace
 
@@ -66,6 +67,43 @@ class Encodings(unittest.TestCase):
             with self.assertRaises(FormatError) as caught:
                 bvh.read("\n".join([head + time, *broken, ""]).encode(), "body", "capture")
             self.assertEqual((caught.exception.line, caught.exception.token), (line - 4 + where, bad))
+
+
+class Bounds(unittest.TestCase):
+    """What would take much time or memory is refused with its figure, before anything is made for it."""
+
+    head = (
+        b"HIERARCHY\nROOT %b\n{\nOFFSET 0 0 0\nCHANNELS 3 Xrotation Yrotation Zrotation\n%bEnd Site\n{\nOFFSET 0 1 0\n}\n}\n"
+        b"MOTION\nFrames: 2\nFrame Time: 0.04\n0 0 0\n0 0 0\n%b"
+    )
+
+    def refused(self, data: bytes, words: str, most: int) -> None:
+        tracemalloc.start()
+        with self.assertRaisesRegex(FormatError, words):
+            bvh.read(data, "body", "capture")
+        peak = tracemalloc.get_traced_memory()[1]
+        tracemalloc.stop()
+        self.assertLess(peak, most + 8 * len(data), words)
+
+    def test_a_name_of_spaces_is_read_in_one_go(self) -> None:
+        """A pattern that tries every way to part the spaces would be here for hours."""
+        read = bvh.read(self.head % (b"a" + b" " * 400_000 + b"b", b"", b""), "body", "capture")
+        self.assertEqual(read.member.skeleton.joints[0].name, "a" + " " * 400_000 + "b")
+
+    def test_more_than_can_be_held_is_told_with_its_figure(self) -> None:
+        joints = b"".join(b"JOINT j%d\n{\nOFFSET 0 1 0\n" % k for k in range(999)) + b"}\n" * 999
+        chain = b"HIERARCHY\nROOT a\n{\nOFFSET 0 0 0\nCHANNELS 1 Xrotation\n" + joints
+        chain += b"}\nMOTION\nFrames: 20000\nFrame Time: 0.04\n" + b"0\n" * 20_000
+        self.refused(chain, r"1,000 joints over 20,000 frames take 1,120 MB, more than the 256 MB", 20_000_000)
+        self.refused(
+            self.head % (b"a", b"End Site\n{\nOFFSET 0 1 0\n}\n" * 30_000, b""),
+            "more than 10,000 End Sites",
+            20_000_000,
+        )
+        self.refused(
+            self.head % (b"a", b"", b"0 " * 2_000_000), "this row of motion has 3,999,999 characters", 1_000_000
+        )
+        self.refused(self.head % (b"a", b"", b"\x1c" * 2_500_000), "it has 2,500,0.. lines", 1_000_000)
 
 
 class Choices(unittest.TestCase):

@@ -8,8 +8,7 @@ they are listed.
 from __future__ import annotations
 
 import re
-import warnings
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 
@@ -26,10 +25,18 @@ from ..core.takes import WORLD, Capture, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
 from . import FormatError
 
-MAX_BYTES = 400_000_000
+MAX_BYTES = 120_000_000
+MAX_LINES = 2_000_000
 MAX_JOINTS = 1000
+MAX_ENDS = 10_000
 MAX_FRAMES = 400_000
 MAX_NUMBERS = 60_000_000
+#: Bytes that the places and rotations of all joints at all frames may take, and those of one of them.
+MAX_MOTION, TRANSFORM = 256_000_000, 56
+#: Most characters of a row of motion: as many for each value, and a few more.
+ROW, ROW_MORE = 256, 65_536
+#: What ends a line, as `str.splitlines` has it.
+_ENDS_OF_LINES = "\n\r\v\f\x1c\x1d\x1e\x85\u2028\u2029"
 #: Metres a unit. A body's height tells one of the first four; the others are for those who know.
 UNITS = {
     "metres": 1.0, "centimetres": 0.01, "inches": 0.0254, "millimetres": 0.001, "decimetres": 0.1, "feet": 0.3048,
@@ -46,7 +53,6 @@ STAND_UP = (-float(np.sqrt(0.5)), 0.0, 0.0, float(np.sqrt(0.5)))
 LEAP = 10.0
 
 _CHANNELS = {f"{a}{what}": (i, what) for i, a in enumerate("xyz") for what in ("position", "rotation")}
-_NAMED = re.compile(r"^\s*(root|joint)\s+(.*?)\s*(\{.*)?$", re.IGNORECASE)
 
 
 @dataclass
@@ -85,9 +91,14 @@ def parse(data: bytes) -> Parsed:
     """Reads a file; FormatError names the line, the token and what was expected there."""
     if len(data) > MAX_BYTES:
         raise FormatError(f"it has {len(data):,} bytes, more than the {MAX_BYTES:,} that are read.")
-    lines = _text(data).splitlines()
+    text = _text(data)
+    count = sum(text.count(end) for end in _ENDS_OF_LINES)
+    if count > MAX_LINES:
+        raise FormatError(f"it has {count:,} lines, more than the {MAX_LINES:,} that are read.")
+    lines = text.splitlines()
+    del text
     at = _find_motion(lines)
-    bones = _parse_hierarchy([_without_comment(line) for line in lines[:at]])
+    bones = _parse_hierarchy(lines[:at])
     return _parse_motion(lines, at, bones)
 
 
@@ -109,9 +120,19 @@ def _text(data: bytes) -> str:
     return text.rstrip("\x1a\0 \t\r\n").lstrip("\ufeff")
 
 
+def _named(line: str) -> tuple[str, str, str] | None:
+    """ROOT or JOINT, the name after it, spaces and all, and what follows from an opening brace on; None for other lines."""
+    bare = line.strip()
+    for word in ("root", "joint"):
+        if bare[: len(word)].lower() == word and bare[len(word) : len(word) + 1].isspace():
+            name, brace, rest = bare[len(word) :].partition("{")
+            return bare[: len(word)], name.strip(), brace + rest
+    return None
+
+
 def _without_comment(line: str) -> str:
     """A line without what follows # or //, where that begins a word; a joint's name keeps what it is made of."""
-    if _NAMED.match(line) and not line.lstrip().startswith(("#", "//")):
+    if _named(line):
         return line
     for mark in ("#", "//"):
         at = line.find(mark)
@@ -132,22 +153,20 @@ def _find_motion(lines: list[str]) -> int:
     raise FormatError("the file ends without its MOTION part: it may have been cut off.", len(lines))
 
 
-def _tokens(lines: list[str]) -> Iterator[tuple[str, int]]:
+def _tokens(lines: Iterable[str]) -> Iterator[tuple[str, int]]:
     """Words of the hierarchy with their line numbers; the name of a joint is one word, spaces and all."""
     for n, line in enumerate(lines, 1):
-        named = _NAMED.match(line)
+        named = _named(line)
         if named:
+            yield named[0], n
             yield named[1], n
-            yield named[2], n
-            rest = named[3] or ""
-        else:
-            rest = line
+        rest = named[2] if named else line
         for word in re.sub(r"([{}])", r" \1 ", rest).split():
             yield word, n
 
 
 def _parse_hierarchy(lines: list[str]) -> list[Bone]:
-    words = _tokens(lines)
+    words = _tokens(map(_without_comment, lines))
     last = [len(lines)]
 
     def take(expected: str) -> tuple[str, int]:
@@ -174,15 +193,18 @@ def _parse_hierarchy(lines: list[str]) -> list[Bone]:
         name, line = take("a joint's name")
         if not name:
             raise FormatError("expected a joint's name.", line)
-        if any(b.name == name for b in bones):
+        if name in names:
             raise FormatError("this name is used by two joints: give each one of its own.", line, name)
         if len(bones) >= MAX_JOINTS:
             raise FormatError(f"more than {MAX_JOINTS} joints.", line, name)
+        names.add(name)
         bones.append(Bone(name, parent, line))
         want("{")
         return len(bones) - 1
 
     bones: list[Bone] = []
+    names: set[str] = set()
+    ends = 0
     want("HIERARCHY")
     want("ROOT")
     stack = [begin(-1)]
@@ -203,6 +225,9 @@ def _parse_hierarchy(lines: list[str]) -> list[Bone]:
             want("OFFSET")
             bone.tips.append(triple("the end's"))
             want("}")
+            ends += 1
+            if ends > MAX_ENDS:
+                raise FormatError(f"more than {MAX_ENDS:,} End Sites.", line)
         elif what == "}":
             if not bone.has_offset:
                 raise FormatError(f"joint {bone.name} has no OFFSET.", line, word)
@@ -271,17 +296,21 @@ def _parse_motion(lines: list[str], at: int, bones: list[Bone]) -> Parsed:
     body = [(n, line) for n, line in rows]
     if not body:
         raise FormatError("there is no motion after the frame time.", len(lines))
-    values = _read_rows(body, width)
+    values = _read_rows(body, width, len(bones))
     count = len(values)
     if count != declared:
         notes.append(f"The file announces {declared} frames and holds {count}: all {count} were read.")
     return Parsed(bones, values, frame_time, notes)
 
 
-def _read_rows(body: list[tuple[int, str]], width: int) -> Floats:
+def _read_rows(body: list[tuple[int, str]], width: int, joints: int) -> Floats:
     """(F, width) values of the lines (number, text) of a motion; a row may be wrapped over several lines."""
+    for n, line in body:
+        if len(line) > ROW * width + ROW_MORE:
+            raise FormatError(f"this row of motion has {len(line):,} characters, and should have {width} values.", n)
     counts = [len(line.split()) for _, line in body]
-    if sum(counts) > MAX_NUMBERS or sum(counts) > MAX_FRAMES * width:
+    numbers = sum(counts)
+    if numbers > MAX_NUMBERS or numbers > MAX_FRAMES * width:
         raise FormatError(f"more motion than is read ({MAX_FRAMES:,} frames, {MAX_NUMBERS:,} values).", body[-1][0])
     held, first = 0, 0
     for k, count in enumerate(counts):
@@ -293,22 +322,36 @@ def _read_rows(body: list[tuple[int, str]], width: int) -> Floats:
     if held:
         n, line = body[first]
         raise FormatError(f"expected {width} values in this row of motion, found {counts[first]}.", n, line.split()[-1])
-    with warnings.catch_warnings():
-        # What is no number ends the reading, and is looked for below.
-        warnings.simplefilter("ignore", DeprecationWarning)
-        try:
-            values = np.fromstring(" ".join(line for _, line in body), sep=" ")
-        except ValueError:
-            values = np.empty(0)
-    if len(values) == sum(counts) and np.isfinite(values).all() and np.abs(values).max() <= 1e9:
+    frames = numbers // width
+    if joints * frames * TRANSFORM > MAX_MOTION:
+        raise FormatError(
+            f"{joints:,} joints over {frames:,} frames take {joints * frames * TRANSFORM / 1e6:,.0f} MB, more than the "
+            f"{MAX_MOTION / 1e6:,.0f} MB that are read: cut it into shorter takes, or leave joints out.", body[-1][0],
+        )  # fmt: skip
+    values = _floats(" ".join(line for _, line in body))
+    if values is not None:
         return values.reshape(-1, width)
-    for n, line in body:
+    for n, line in _suspects(body):
         for word in line.split():
-            if not _is_number(word):
-                raise FormatError("expected a number.", n, word)
-            if not abs(float(word)) <= 1e9:
-                raise FormatError("expected a finite number.", n, word)
+            if _floats(word) is None:
+                raise FormatError("expected a finite number." if _is_number(word) else "expected a number.", n, word)
     raise FormatError("the motion can't be read as numbers.", body[0][0])
+
+
+def _suspects(body: list[tuple[int, str]]) -> Iterator[tuple[int, str]]:
+    """Lines that hold a word that is no number, and some of their neighbours."""
+    for k in range(0, len(body), 256):
+        if _floats(" ".join(line for _, line in body[k : k + 256])) is None:
+            yield from body[k : k + 256]
+
+
+def _floats(words: str) -> Floats | None:
+    """The numbers of words; None if one of them is none, or too large."""
+    try:
+        values = np.fromstring(words, sep=" ")
+    except ValueError:
+        return None
+    return values if np.all(np.abs(values) <= 1e9) else None
 
 
 def _is_number(word: str) -> bool:
