@@ -29,7 +29,7 @@ def main() -> int:
         warm()
         return 0
     port = os.environ.get("YIELDING_TETHER_PORT", "8400")
-    if not port.isdigit() or not 1 <= int(port) <= 65535:
+    if not (port.isascii() and port.isdigit() and len(port) < 6) or not 1 <= int(port) <= 65535:
         return _fail(f"YIELDING_TETHER_PORT is {port!r}: use a number from 1 to 65535.")
     state = state_folder()
     state.mkdir(parents=True, exist_ok=True)

@@ -244,7 +244,7 @@ def _parse_channels(bone: Bone, line: int, take) -> None:  # type: ignore[no-unt
     if bone.channels:
         raise FormatError(f"joint {bone.name} lists its channels twice.", line)
     word, line = take("the number of channels")
-    if not word.isdigit() or int(word) > 6:
+    if word not in ("0", "1", "2", "3", "4", "5", "6"):
         raise FormatError("expected the number of channels, 0 to 6.", line, word)
     for _ in range(int(word)):
         name, line = take("a channel's name")

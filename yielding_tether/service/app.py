@@ -13,12 +13,14 @@ from typing import Annotated, Any, NamedTuple
 import numpy as np
 import orjson
 from fastapi import FastAPI, HTTPException, Query, Request, Response, WebSocket, WebSocketDisconnect
+from fastapi import Path as PathParameter
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
 from pydantic import ValidationError
-from sqlalchemy.exc import DBAPIError, InterfaceError, OperationalError
+from sqlalchemy.exc import DataError, DBAPIError, InterfaceError, OperationalError
 from starlette.concurrency import run_in_threadpool
+from starlette.exceptions import HTTPException as StarletteHTTPException
 
 from ..core.contacts import find
 from ..core.curves import ARRIVING, LEAVING
@@ -39,14 +41,18 @@ log = logging.getLogger(__name__)
 
 #: Most frames of poses in one answer.
 MAX_POSES = 1024
-#: Most sockets open at once.
-MAX_SOCKETS = 32
+#: Most sockets open at once, and seconds after which one that does not read its answers is dropped.
+MAX_SOCKETS, UNREAD = 32, 20.0
 
-TakeId = int
+TakeId = Annotated[int, PathParameter(ge=1, le=s.MOST_ID)]
+RevisionId = Annotated[int, Query(ge=1, le=s.MOST_REVISION)]
 Frames = Annotated[float, Query(allow_inf_nan=False)]
 PROBLEMS: dict[int | str, dict[str, Any]] = {
+    400: {"model": s.Problem, "description": "The request can't be read."},
+    403: {"model": s.Problem, "description": "Only pages and programs of this machine may ask."},
     404: {"model": s.Problem, "description": "What was asked for is not there."},
     409: {"model": s.Problem, "description": "The take has moved on; `head` is where it stands."},
+    413: {"model": s.Problem, "description": "The body is larger than what is read."},
     422: {"model": s.Problem, "description": "It can't be done; `message` says why and what to do."},
     503: {"model": s.Problem, "description": "The database does not answer just now; nothing was lost."},
 }
@@ -97,6 +103,20 @@ def _errors(app: FastAPI) -> None:
         where = ".".join(str(p) for p in first["loc"])
         return problem(422, f"{where}: {first['msg']}.")
 
+    @app.exception_handler(StarletteHTTPException)
+    def unanswered(_: Request, error: StarletteHTTPException) -> JSONResponse:
+        said = {404: "There is nothing at this address.", 405: "This address does not take requests of this kind."}
+        return problem(error.status_code, said.get(error.status_code, f"{error.detail}."))
+
+    @app.exception_handler(DataError)
+    def unstorable(_: Request, error: DataError) -> JSONResponse:
+        return problem(422, "A text or number of this request is beyond what can be stored.")
+
+    @app.exception_handler(Exception)
+    def fault(_: Request, error: Exception) -> JSONResponse:
+        # The server logs it whole.
+        return problem(500, "This could not be worked out: that is a fault of the program, and it was logged.")
+
     @app.exception_handler(InterfaceError)
     @app.exception_handler(OperationalError)
     def away(_: Request, error: OperationalError) -> JSONResponse:
@@ -104,7 +124,7 @@ def _errors(app: FastAPI) -> None:
 
 
 def _scenes(app: FastAPI, studio: Studio) -> None:
-    @app.get("/api/health", tags=["service"], summary="Whether service and database are well")
+    @app.get("/api/health", tags=["service"], summary="Whether service and database are well", responses=PROBLEMS)
     def health(response: Response) -> s.Health:
         try:
             studio.store.ping()
@@ -138,7 +158,7 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
         summary="Remove a scene with its takes",
         responses=PROBLEMS,
     )
-    def delete_scene(scene_id: int) -> None:
+    def delete_scene(scene_id: TakeId) -> None:
         studio.store.delete_scene(scene_id)
 
     @app.post(
@@ -147,7 +167,7 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
     )  # fmt: skip
     async def import_file(
         request: Request, filename: Annotated[str, Query(max_length=200)], unit: str | None = None, up: str | None = None,
-        scene: int | None = None,
+        scene: Annotated[int, Query(ge=1, le=s.MOST_ID)] | None = None,
     ) -> s.ImportedInfo:  # fmt: skip
         """The body is the file itself. `unit` overrides the one proposed from the body's height (metres, centimetres,
         inches, millimetres, decimetres, feet), `up` the upward axis (y or z). With `scene` it becomes a further take of
@@ -198,7 +218,12 @@ def _further_take(scene: Scene, read: bvh.Imported) -> tuple[Take, tuple[str, ..
 
 
 def _takes(app: FastAPI, studio: Studio) -> None:
-    @app.get("/api/operations", tags=["takes"], summary="What can be done on a stretch of parts, with its choices")
+    @app.get(
+        "/api/operations",
+        tags=["takes"],
+        summary="What can be done on a stretch of parts, with its choices",
+        responses=PROBLEMS,
+    )
     def list_operations() -> list[s.OperationInfo]:
         return operations.all_infos()
 
@@ -208,7 +233,7 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         summary="Open a take: cast, strands, findings, revision",
         responses=PROBLEMS,
     )
-    def open_take(take_id: TakeId, revision: int | None = None) -> s.TakeInfo:
+    def open_take(take_id: TakeId, revision: RevisionId | None = None) -> s.TakeInfo:
         return studio.take_info(take_id, revision)
 
     @app.get("/api/takes/{take_id}/strip", tags=["takes"], summary="Small poses of a take", responses=PROBLEMS)
@@ -240,7 +265,7 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         response_class=Response,
     )
     def poses(
-        take_id: TakeId, first: Frames, last: Frames, revision: int | None = None, trial: str | None = None
+        take_id: TakeId, first: Frames, last: Frames, revision: RevisionId | None = None, trial: str | None = None
     ) -> Response:
         """Little-endian float32, frames × `rows` × (position, rotation): first the `joints` of the opened take in order,
         then what its `handles` say. At most 1,024 frames."""
@@ -258,7 +283,7 @@ def _takes(app: FastAPI, studio: Studio) -> None:
     )
     def read_meter(
         take_id: TakeId, part: Annotated[list[str], Query(max_length=200)], first: Frames, last: Frames,
-        revision: int | None = None, trial: str | None = None,
+        revision: RevisionId | None = None, trial: str | None = None,
     ) -> s.Meter:  # fmt: skip
         """`part` is member/part, once for each part."""
         program = studio.trial(trial).program if trial else studio.open(take_id, revision).program
@@ -278,12 +303,12 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         summary="A part at a frame: values of its systems",
         responses=PROBLEMS,
     )
-    def read_card(take_id: TakeId, member: str, part: str, frame: Frames, revision: int | None = None) -> s.Card:
+    def read_card(take_id: TakeId, member: str, part: str, frame: Frames, revision: RevisionId | None = None) -> s.Card:
         return card(studio.open(take_id, revision).program, member, part, frame)
 
     @app.get("/api/takes/{take_id}/curves", tags=["takes"], summary="Channels with their keys", responses=PROBLEMS)
     def read_curves(
-        take_id: TakeId, channel: Annotated[list[str], Query(max_length=200)], revision: int | None = None
+        take_id: TakeId, channel: Annotated[list[str], Query(max_length=200)], revision: RevisionId | None = None
     ) -> list[s.CurveInfo]:
         return curve_infos(studio.open(take_id, revision).program, channel)
 
@@ -293,7 +318,7 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         summary="Contacts of a take, and how far they slip, frame by frame",
         responses=PROBLEMS,
     )
-    def read_contacts(take_id: TakeId, revision: int | None = None) -> list[s.ContactInfo]:
+    def read_contacts(take_id: TakeId, revision: RevisionId | None = None) -> list[s.ContactInfo]:
         return contact_infos(studio.open(take_id, revision).program)
 
     @app.get(
@@ -302,7 +327,9 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         summary="Two revisions, or takes, against one another",
         responses=PROBLEMS,
     )
-    def read_comparison(take_id: TakeId, a: int, b: int, take_b: int | None = None) -> s.Compared:
+    def read_comparison(
+        take_id: TakeId, a: RevisionId, b: RevisionId, take_b: Annotated[int, Query(ge=1, le=s.MOST_ID)] | None = None
+    ) -> s.Compared:
         """`a` and `b` are revisions; with `take_b`, `b` is one of that take."""
         return studio.compare(take_id, a, b, take_b)
 
@@ -316,7 +343,10 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         return studio.revisions(take_id)
 
     @app.get(
-        "/api/formats", tags=["takes"], summary="Formats that takes go out in, with what each holds and leaves out"
+        "/api/formats",
+        tags=["takes"],
+        summary="Formats that takes go out in, with what each holds and leaves out",
+        responses=PROBLEMS,
     )
     def formats() -> list[s.FormatInfo]:
         return [s.FormatInfo(ending=e, label=w.label, holds=w.holds, leaves=w.leaves) for e, w in WRITERS.items()]
@@ -372,7 +402,11 @@ def _exporting(studio: Studio, ending: str, writer: Writer) -> Callable[..., Res
     """The route of one format."""
 
     def export(
-        take_id: TakeId, member: str, first: float | None = None, last: float | None = None, revision: int | None = None
+        take_id: TakeId,
+        member: str,
+        first: float | None = None,
+        last: float | None = None,
+        revision: RevisionId | None = None,
     ) -> Response:
         open_ = studio.open(take_id, revision)
         take = open_.loaded.take
@@ -454,11 +488,11 @@ def _writing(app: FastAPI, studio: Studio) -> None:
         return [clip_info(id, clip) for id, clip in studio.store.clips()]
 
     @app.post("/api/clips/{clip_id}/name", tags=["clips"], status_code=204, summary="Rename a clip", responses=PROBLEMS)
-    def rename_clip(clip_id: int, asked: s.Renamed) -> None:
+    def rename_clip(clip_id: TakeId, asked: s.Renamed) -> None:
         studio.store.rename_clip(clip_id, asked.name)
 
     @app.delete("/api/clips/{clip_id}", tags=["clips"], status_code=204, summary="Remove a clip", responses=PROBLEMS)
-    def remove_clip(clip_id: int) -> None:
+    def remove_clip(clip_id: TakeId) -> None:
         studio.store.remove_clip(clip_id)
 
     @app.post(
@@ -499,7 +533,9 @@ def _writing(app: FastAPI, studio: Studio) -> None:
         summary="Name a revision",
         responses=PROBLEMS,
     )
-    def name_revision(take_id: TakeId, revision: int, asked: s.Named) -> None:
+    def name_revision(
+        take_id: TakeId, revision: Annotated[int, PathParameter(ge=1, le=s.MOST_REVISION)], asked: s.Named
+    ) -> None:
         studio.store.name_revision(take_id, revision, asked.name)
 
 
@@ -507,7 +543,7 @@ def _live(app: FastAPI, studio: Studio) -> None:
     open_sockets = 0
 
     @app.websocket("/api/takes/{take_id}/live")
-    async def live(socket: WebSocket, take_id: int) -> None:
+    async def live(socket: WebSocket, take_id: TakeId) -> None:
         """Poses a control while it is dragged. In: a DragAsked as JSON with a number `seq`. Out: `seq` as uint32,
         then one frame of the pose table as float32; or a text message with what is wrong. Nothing is stored."""
         nonlocal open_sockets
@@ -516,14 +552,31 @@ def _live(app: FastAPI, studio: Studio) -> None:
             return
         await socket.accept()
         open_sockets += 1
+        newest: asyncio.Queue[str | None] = asyncio.Queue(1)
+        reading = asyncio.create_task(_read(socket, newest))
         try:
-            while True:
-                text = await socket.receive_text()
-                await _answer(socket, studio, take_id, text)
-        except WebSocketDisconnect:
+            while (text := await newest.get()) is not None:
+                await asyncio.wait_for(_answer(socket, studio, take_id, text), UNREAD)
+        except (WebSocketDisconnect, TimeoutError):
             return
         finally:
+            reading.cancel()
             open_sockets -= 1
+
+
+async def _read(socket: WebSocket, newest: asyncio.Queue[str | None]) -> None:
+    """Keeps the newest message of a socket, so that a hand that is faster than the answers is not followed through all of its
+    places; None when it is closed."""
+    while True:
+        message = await socket.receive()
+        closed = message["type"] == "websocket.disconnect"
+        # What is no text is no drag either, and is told so.
+        text = None if closed else message.get("text") or ""
+        if newest.full():
+            newest.get_nowait()
+        newest.put_nowait(text)
+        if closed:
+            return
 
 
 async def _answer(socket: WebSocket, studio: Studio, take_id: int, text: str) -> None:
@@ -554,7 +607,7 @@ def _drag_of(text: str) -> tuple[int, s.DragAsked]:
         body = orjson.loads(text)
         seq = int(body.pop("seq", 0)) if isinstance(body, dict) else 0
         return seq, s.DragAsked.model_validate(body)
-    except (ValidationError, orjson.JSONDecodeError, ValueError, TypeError):
+    except (ValidationError, orjson.JSONDecodeError, ArithmeticError, ValueError, TypeError):
         raise CoreError("This is no drag: see docs/api.md.") from None
 
 
@@ -572,8 +625,13 @@ def _interface(app: FastAPI, web: Path) -> None:
     def page(path: str) -> FileResponse:
         if path.startswith("api/"):
             raise HTTPException(404)
-        file = (web / path).resolve()
-        if path and file.is_file() and web.resolve() in file.parents:
+        try:
+            file = (web / path).resolve()
+            found = bool(path) and file.is_file() and web.resolve() in file.parents
+        except (OSError, ValueError):
+            # Too long for a file's name, or no name at all.
+            raise HTTPException(404) from None
+        if found:
             return FileResponse(file)
         # A new build must be seen at once; what it loads is named by content.
         return FileResponse(web / "index.html", headers={"Cache-Control": "no-cache"})

@@ -2,19 +2,53 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Literal
+import math
+from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, ConfigDict, Field
+from pydantic import BaseModel, ConfigDict, Field, model_validator
 
 from ..core.proof import Proof
 
 Vec3 = tuple[float, float, float]
 Quat = tuple[float, float, float, float]
 Finite = Annotated[float, Field(allow_inf_nan=False)]
+#: Numbers of scenes, takes and clips, and of revisions: what the database, and JSON, can tell apart.
+MOST_ID, MOST_REVISION = 2**31 - 1, 2**53 - 1
+Id = Annotated[int, Field(ge=1, le=MOST_ID)]
+RevisionId = Annotated[int, Field(ge=1, le=MOST_REVISION)]
 
 
 class Model(BaseModel):
     model_config = ConfigDict(extra="forbid")
+
+
+class Asked(Model):
+    """What is asked for: texts that can be stored, and numbers that are finite, however deep they lie."""
+
+    @model_validator(mode="before")
+    @classmethod
+    def _storable(cls, data: Any) -> Any:
+        _check_storable(data, "")
+        return data
+
+
+def _check_storable(data: Any, where: str) -> None:
+    """ValueError that says where a text has a character that can't be stored, or a number is not finite."""
+    if isinstance(data, str):
+        if "\0" in data or any("\ud800" <= c <= "\udfff" for c in data):
+            raise ValueError(
+                f"{where or 'the text'} has a character that can't be stored (NUL, or half of a pair): leave it out"
+            )
+    elif isinstance(data, float):
+        if not math.isfinite(data):
+            raise ValueError(f"{where or 'the number'} must be finite")
+    elif isinstance(data, dict):
+        for key, value in data.items():
+            _check_storable(key, f"a name in {where or 'the body'}")
+            _check_storable(value, f"{where}.{key}" if where else str(key))
+    elif isinstance(data, list):
+        for k, value in enumerate(data):
+            _check_storable(value, f"{where}.{k}")
 
 
 class Health(Model):
@@ -251,13 +285,13 @@ class FormatInfo(Model):
     leaves: str
 
 
-class TransformsAsked(Model):
+class TransformsAsked(Asked):
     """Times in frames, at most 2,000; side matters only at split keys."""
 
     times: Annotated[list[Finite], Field(min_length=1, max_length=2000)]
     side: Literal["arriving", "leaving"] = "leaving"
     member: str | None = None
-    revision: int | None = None
+    revision: RevisionId | None = None
     model_config = ConfigDict(
         extra="forbid",
         json_schema_extra={"examples": [{"times": [117.5, 118], "side": "arriving", "member": "marl"}]},
@@ -320,20 +354,20 @@ class KeyEdit(Model):
     values: dict[str, Finite] = {}
 
 
-class OperationAsked(Model):
+class OperationAsked(Asked):
     """An operation on a stretch of some parts. `last` null means from here on. `choices` are those that
     GET /api/operations describes; what is left out takes its default. A repair names `findings` (none: all), an edit of
     keys has its `edit`, a paste its `clip`; the member of the first part is who it goes to."""
 
     operation: str
-    revision: int
+    revision: RevisionId
     parts: Annotated[list[PartRef], Field(max_length=200)] = []
     first: Finite = 0.0
     last: Finite | None = None
     choices: dict[str, str | int | float | bool] = {}
     findings: Annotated[list[str], Field(max_length=2000)] = []
     edit: KeyEdit | None = None
-    clip: int | None = None
+    clip: Id | None = None
     model_config = ConfigDict(
         extra="forbid",
         json_schema_extra={
@@ -362,21 +396,21 @@ class Applied(Model):
     proof: Proof | None
 
 
-class Based(Model):
+class Based(Asked):
     """The revision a writer started from."""
 
-    revision: int
+    revision: RevisionId
 
 
 class GoTo(Based):
-    to: int
+    to: RevisionId
 
 
-class Named(Model):
+class Named(Asked):
     name: Annotated[str, Field(max_length=120)] | None
 
 
-class Moved(Model):
+class Moved(Asked):
     """A control put to a place in the world."""
 
     member: str
@@ -391,7 +425,7 @@ class DragAsked(Moved):
     """A control put to a place in the world at one frame. `also`: others in hand with it; `keep`: parts whose ends (hands,
     feet) stay where they are."""
 
-    revision: int
+    revision: RevisionId
     frame: Finite
     also: Annotated[list[Moved], Field(max_length=64)] = []
     keep: Annotated[list[PartRef], Field(max_length=64)] = []
@@ -507,11 +541,11 @@ class OperationInfo(Model):
     choices: list[Choice]
 
 
-class SuggestAsked(Model):
+class SuggestAsked(Asked):
     """A stretch of parts for which an operation is to suggest its choices; `choices`: those that are made already."""
 
     operation: str
-    revision: int
+    revision: RevisionId
     parts: Annotated[list[PartRef], Field(max_length=200)]
     first: Finite = 0.0
     last: Finite | None = None
@@ -532,10 +566,10 @@ class Marked(Based):
     wanted: bool
 
 
-class CopyAsked(Model):
+class CopyAsked(Asked):
     """Parts of one cast member to copy: a pose where first is last, else a range."""
 
-    revision: int | None = None
+    revision: RevisionId | None = None
     member: str
     parts: Annotated[list[str], Field(min_length=1, max_length=200)]
     first: Finite
@@ -553,7 +587,7 @@ class ClipInfo(Model):
     parts: list[str]
 
 
-class Renamed(Model):
+class Renamed(Asked):
     name: Annotated[str, Field(min_length=1, max_length=120)]
 
 
@@ -607,13 +641,13 @@ class ContactInfo(Model):
     slip: list[float]
 
 
-class TransferAsked(Model):
+class TransferAsked(Asked):
     """A character's take to move to another scene's character by name. Prefixes that are not given are proposed; `apply`
     makes the take, else only what would match is told."""
 
-    revision: int
+    revision: RevisionId
     member: str
-    scene: int
+    scene: Id
     target: str
     source_prefix: Annotated[str, Field(max_length=200)] | None = None
     target_prefix: Annotated[str, Field(max_length=200)] | None = None

@@ -2107,6 +2107,69 @@ export interface operations {
                     "application/json": components["schemas"]["Health"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     list_scenes_api_scenes_get: {
@@ -2127,6 +2190,24 @@ export interface operations {
                     "application/json": components["schemas"]["SceneEntry"][];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2138,6 +2219,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2183,6 +2273,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2194,6 +2302,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2248,6 +2365,24 @@ export interface operations {
                     "application/json": components["schemas"]["ImportedInfo"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2259,6 +2394,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2304,6 +2448,69 @@ export interface operations {
                     "application/json": components["schemas"]["OperationInfo"][];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     open_take_api_takes__take_id__get: {
@@ -2328,6 +2535,24 @@ export interface operations {
                     "application/json": components["schemas"]["TakeInfo"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2339,6 +2564,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2386,6 +2620,24 @@ export interface operations {
                     "application/json": components["schemas"]["PoseStrip"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2397,6 +2649,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2448,6 +2709,24 @@ export interface operations {
                     "application/json": unknown;
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2459,6 +2738,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2509,6 +2797,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2520,6 +2826,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2573,6 +2888,24 @@ export interface operations {
                     "application/json": components["schemas"]["Meter"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2584,6 +2917,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2636,6 +2978,24 @@ export interface operations {
                     "application/json": components["schemas"]["Card"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2647,6 +3007,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2697,6 +3066,24 @@ export interface operations {
                     "application/json": components["schemas"]["CurveInfo"][];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2708,6 +3095,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2757,6 +3153,24 @@ export interface operations {
                     "application/json": components["schemas"]["ContactInfo"][];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2768,6 +3182,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2819,6 +3242,24 @@ export interface operations {
                     "application/json": components["schemas"]["Compared"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2830,6 +3271,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2877,6 +3327,24 @@ export interface operations {
                     "application/json": components["schemas"]["RevisionInfo"][];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2888,6 +3356,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2933,6 +3410,69 @@ export interface operations {
                     "application/json": components["schemas"]["FormatInfo"][];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
         };
     };
     body_api_takes__take_id__body_glb_get: {
@@ -2955,6 +3495,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -2966,6 +3524,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3016,6 +3583,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3027,6 +3612,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3077,6 +3671,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3088,6 +3700,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3139,6 +3760,24 @@ export interface operations {
                     "application/json": components["schemas"]["Tried"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3150,6 +3789,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3201,6 +3849,24 @@ export interface operations {
                     "application/json": components["schemas"]["Suggested"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3212,6 +3878,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3263,6 +3938,24 @@ export interface operations {
                     "application/json": components["schemas"]["Applied"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3274,6 +3967,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3325,6 +4027,24 @@ export interface operations {
                     "application/json": components["schemas"]["TransferInfo"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3336,6 +4056,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3387,6 +4116,24 @@ export interface operations {
                     "application/json": components["schemas"]["Applied"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3398,6 +4145,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3449,6 +4205,24 @@ export interface operations {
                     "application/json": components["schemas"]["ClipInfo"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3460,6 +4234,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3505,6 +4288,24 @@ export interface operations {
                     "application/json": components["schemas"]["ClipInfo"][];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3516,6 +4317,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3565,6 +4375,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3576,6 +4404,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3621,6 +4458,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3632,6 +4487,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3683,6 +4547,24 @@ export interface operations {
                     "application/json": components["schemas"]["Applied"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3694,6 +4576,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3745,6 +4636,24 @@ export interface operations {
                     "application/json": components["schemas"]["Based"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3756,6 +4665,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3807,6 +4725,24 @@ export interface operations {
                     "application/json": components["schemas"]["Based"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3818,6 +4754,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3869,6 +4814,24 @@ export interface operations {
                     "application/json": components["schemas"]["Based"];
                 };
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3880,6 +4843,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3930,6 +4902,24 @@ export interface operations {
                 };
                 content?: never;
             };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description What was asked for is not there. */
             404: {
                 headers: {
@@ -3941,6 +4931,15 @@ export interface operations {
             };
             /** @description The take has moved on; `head` is where it stands. */
             409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
                 headers: {
                     [name: string]: unknown;
                 };
