@@ -6,13 +6,18 @@ import argparse
 import fcntl
 import os
 import signal
+import socket
 import sys
 import threading
 from pathlib import Path
+from types import FrameType
+from typing import NoReturn
 
 import uvicorn
+from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 
 from .service.app import create_app
+from .store.backup import backup, restore
 from .store.cluster import Cluster, ClusterError, private_cluster, state_folder
 from .store.store import Store
 
@@ -23,28 +28,48 @@ def main() -> int:
     """Runs until it is stopped; returns an exit code."""
     parser = argparse.ArgumentParser(prog="yielding_tether", description=__doc__)
     parser.add_argument("--warm", action="store_true", help="only compile the kernels, then stop")
-    if parser.parse_args().warm:
+    parser.add_argument("--backup", metavar="FILE", type=Path, help="write all that is stored to a file, then stop")
+    parser.add_argument(
+        "--restore", metavar="FILE", type=Path, help="put a backup in the place of what is stored, then stop"
+    )
+    asked = parser.parse_args()
+    if asked.warm:
         from .warm import warm
 
         warm()
         return 0
+    if asked.backup or asked.restore:
+        return _keep(asked.backup, asked.restore)
     port = os.environ.get("YIELDING_TETHER_PORT", "8400")
     if not (port.isascii() and port.isdigit() and len(port) < 6) or not 1 <= int(port) <= 65535:
         return _fail(f"YIELDING_TETHER_PORT is {port!r}: use a number from 1 to 65535.")
     state = state_folder()
-    state.mkdir(parents=True, exist_ok=True)
-    lock = (state / "lock").open("w")
+    try:
+        state.mkdir(parents=True, exist_ok=True)
+        lock = (state / "lock").open("w")
+    except OSError as error:
+        return _fail(f"{state} can't be written to: {error.strerror}. Set YIELDING_TETHER_STATE to another folder.")
     try:
         fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
     except BlockingIOError:
         return _fail(
             f"Another Yielding Tether already uses {state}: stop it, or set YIELDING_TETHER_STATE to another folder."
         )
+    door = socket.socket()
+    door.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+    try:
+        door.bind(("127.0.0.1", int(port)))
+    except OSError as error:
+        return _fail(
+            f"Port {port} can't be used: {error.strerror}. Stop what uses it, or set YIELDING_TETHER_PORT to another."
+        )
     url = os.environ.get("YIELDING_TETHER_DATABASE_URL")
     cluster: Cluster | None = None
     ended = threading.Event()
-    # A plain kill must stop the database too, so it ends the program the same way as Ctrl-C.
-    signal.signal(signal.SIGTERM, lambda *_: sys.exit(0))
+    # A plain kill, or a terminal that is closed, must stop the database too; whoever asks twice is not kept waiting.
+    for sign in (signal.SIGTERM, signal.SIGHUP):
+        signal.signal(sign, lambda *_: sys.exit(0))
+    code = 0
     try:
         if url is None:
             cluster = private_cluster(state)
@@ -54,21 +79,86 @@ def main() -> int:
         store = Store(_with_driver(url))
         store.migrate()
         _load_demo(store)
-        print(f"Yielding Tether is ready at http://127.0.0.1:{port}", flush=True)
         # Poses on their way through this machine are not compressed: that took a third of live posing.
-        uvicorn.run(
-            create_app(store, WEB), host="127.0.0.1", port=int(port), log_level="warning", ws_max_size=65536,
-            ws_per_message_deflate=False,
+        config = uvicorn.Config(
+            create_app(store, WEB), log_level="warning", ws_max_size=65536, ws_per_message_deflate=False,
+            timeout_graceful_shutdown=2, limit_concurrency=256, backlog=128, timeout_keep_alive=30,
         )  # fmt: skip
+        _Server(config, int(port)).run(sockets=[door])
     except ClusterError as error:
-        return _fail(str(error))
-    except KeyboardInterrupt:
-        return 0
+        code = _fail(str(error))
+    except (ArgumentError, NoSuchModuleError, DBAPIError) as error:
+        said = str(error.__cause__ or error).strip().splitlines()[0]
+        where = "that YIELDING_TETHER_DATABASE_URL names" if cluster is None else f"in {cluster.folder}"
+        code = _fail(f"The database {where} can't be used: {said}")
+    except (KeyboardInterrupt, SystemExit):
+        pass
     finally:
+        for sign in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
+            signal.signal(sign, lambda *_: _leave(cluster, 1))
         ended.set()
-        if cluster is not None and cluster.port:
-            cluster.stop()
+    _leave(cluster, code)
+    return code
+
+
+def _keep(to: Path | None, back: Path | None) -> int:
+    """Writes a backup, while the program runs or not, or puts one back, while it does not."""
+    state = state_folder()
+    cluster = private_cluster(state)
+    try:
+        with (state / "lock").open("a") as lock:
+            try:
+                fcntl.flock(lock, fcntl.LOCK_EX | fcntl.LOCK_NB)
+                runs = False
+            except BlockingIOError:
+                runs = True
+            if runs and back:
+                return _fail("Yielding Tether runs: stop it first, so that nobody works on what is put away.")
+            cluster.start()
+            try:
+                if to:
+                    size = backup(cluster, to.absolute())
+                    print(f"All that is stored is in {to}: {size / 1e6:.1f} MB.")
+                elif back:
+                    count = restore(cluster, back.absolute())
+                    print(
+                        f"{count} scenes are back from {back}. What was there before is kept as the database tether_before."
+                    )
+            finally:
+                if not runs:
+                    cluster.stop()
+    except (ClusterError, OSError) as error:
+        return _fail(str(error))
     return 0
+
+
+def _leave(cluster: Cluster | None, code: int) -> NoReturn:
+    """Stops the database and ends at once, whatever a request is still at: nothing that was answered is lost by that."""
+    for sign in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
+        signal.signal(sign, signal.SIG_IGN)
+    if cluster is not None and cluster.port:
+        cluster.stop("fast" if code == 0 else "immediate")
+    sys.stdout.flush()
+    sys.stderr.flush()
+    os._exit(code)
+
+
+class _Server(uvicorn.Server):
+    """Says that it is ready once it is, and takes a closed terminal for a wish to stop."""
+
+    def __init__(self, config: uvicorn.Config, port: int) -> None:
+        super().__init__(config)
+        self.port = port
+
+    def handle_exit(self, sig: int, frame: FrameType | None) -> None:
+        # Whoever asks twice is not kept waiting.
+        self.force_exit = self.should_exit
+        super().handle_exit(sig, frame)
+
+    async def startup(self, sockets: list[socket.socket] | None = None) -> None:
+        await super().startup(sockets)
+        signal.signal(signal.SIGHUP, self.handle_exit)
+        print(f"Yielding Tether is ready at http://127.0.0.1:{self.port}", flush=True)
 
 
 def _with_driver(url: str) -> str:
@@ -84,9 +174,8 @@ def _load_demo(store: Store) -> None:
         from .demo.cast_off import cast_off
         from .demo.lantern_round import lantern_round
 
-        # Home lists the newest first: the take of the first run comes last.
-        for scene, take in (lantern_round(), cast_off()):
-            store.add_scene(scene, [take])
+        # Home lists the newest first: the take of the first run comes last. Both or none, whenever this is stopped.
+        store.add_scenes([(scene, [take]) for scene, take in (lantern_round(), cast_off())])
 
 
 def _fail(message: str) -> int:

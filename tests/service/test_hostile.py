@@ -29,7 +29,9 @@ class Hostile(unittest.TestCase):
         cls.addClassCleanup(cls.http.close)
         cls.spec = cls.http.get("/api/openapi.json").json()
 
-    def raw(self, method: str, path: str, body: bytes = b"", headers: dict[str, str] | None = None) -> tuple[int, bytes]:
+    def raw(
+        self, method: str, path: str, body: bytes = b"", headers: dict[str, str] | None = None
+    ) -> tuple[int, bytes]:
         """Status and body of a request as it stands, without a client that would mend it."""
         line = http.client.HTTPConnection("127.0.0.1", self.service.port, timeout=60)
         line.putrequest(method, path, skip_host=headers is not None and "Host" in headers)
@@ -72,17 +74,35 @@ class Hostile(unittest.TestCase):
             headers = self.http.get(path).headers
             self.assertIn("default-src 'self'", headers["content-security-policy"])
             self.assertIn("frame-ancestors 'none'", headers["content-security-policy"])
-            self.assertEqual((headers["x-content-type-options"], headers["referrer-policy"]), ("nosniff", "no-referrer"))
+            self.assertEqual(
+                (headers["x-content-type-options"], headers["referrer-policy"]), ("nosniff", "no-referrer")
+            )
 
     def test_bodies_that_are_none_are_refused_in_words(self) -> None:
         take = self.http.get("/api/scenes").json()[0]["takes"][0]["id"]
         deep = b"[" * 50_000
-        for body in (b"", b"{", b"\xff\xfe", b"[]", b"null", b"3", b'"x"', deep, b'{"revision": NaN}', b'{"revision": 1e999}'):
-            self.told(*self.raw("POST", f"/api/takes/{take}/undo", body, {"Content-Type": "application/json"}), repr(body[:20]))
+        for body in (
+            b"",
+            b"{",
+            b"\xff\xfe",
+            b"[]",
+            b"null",
+            b"3",
+            b'"x"',
+            deep,
+            b'{"revision": NaN}',
+            b'{"revision": 1e999}',
+        ):
+            self.told(
+                *self.raw("POST", f"/api/takes/{take}/undo", body, {"Content-Type": "application/json"}),
+                repr(body[:20]),
+            )
         for length in ("-1", "²", "1e3", "9" * 5000, "99999999999"):
             with self.subTest(length=length[:10]):
                 try:
-                    status, body = self.raw("POST", f"/api/takes/{take}/undo", headers={"Content-Length": length.encode().decode("latin-1")})
+                    status, body = self.raw(
+                        "POST", f"/api/takes/{take}/undo", headers={"Content-Length": length.encode().decode("latin-1")}
+                    )
                 except (http.client.HTTPException, OSError):
                     # Closed by the server before it is a request.
                     continue
@@ -99,7 +119,11 @@ class Hostile(unittest.TestCase):
                 return self.body_of(schema[several][0], depth + 1)
         match schema.get("type"):
             case "object":
-                return {k: self.body_of(v, depth + 1) for k, v in schema.get("properties", {}).items()} if depth < 6 else {}
+                return (
+                    {k: self.body_of(v, depth + 1) for k, v in schema.get("properties", {}).items()}
+                    if depth < 6
+                    else {}
+                )
             case "array":
                 return [self.body_of(schema["items"], depth + 1)] if "items" in schema and depth < 6 else []
             case "integer" | "number":
@@ -128,7 +152,12 @@ class Hostile(unittest.TestCase):
     def test_mutated_requests_break_nothing(self) -> None:
         rng = random.Random(5)
         takes = [t["id"] for s in self.http.get("/api/scenes").json() for t in s["takes"]]
-        routes = [(m, p, o) for p, ms in self.spec["paths"].items() for m, o in ms.items() if p != "/api/import" and m != "delete"]
+        routes = [
+            (m, p, o)
+            for p, ms in self.spec["paths"].items()
+            for m, o in ms.items()
+            if p != "/api/import" and m != "delete"
+        ]
         for _ in range(60 * DEPTH):
             for method, path, about in routes:
                 there, query = path, {}
@@ -138,7 +167,10 @@ class Hostile(unittest.TestCase):
                         value = rng.choice(ANY)
                     text = json.dumps(value) if isinstance(value, list | dict) else str(value)
                     if given["in"] == "path":
-                        there = there.replace("{" + given["name"] + "}", httpx.QueryParams({"x": text.encode("utf-8", "replace").decode()}).__str__()[2:] or "0")
+                        there = there.replace(
+                            "{" + given["name"] + "}",
+                            httpx.QueryParams({"x": text.encode("utf-8", "replace").decode()}).__str__()[2:] or "0",
+                        )
                     elif given.get("required") or rng.random() < 0.5:
                         query[given["name"]] = text.encode("utf-8", "replace").decode()
                 url = there + ("?" + str(httpx.QueryParams(query)) if query else "")
@@ -168,8 +200,11 @@ class Hostile(unittest.TestCase):
         }  # fmt: skip
         address = self.service.base.replace("http", "ws") + f"/api/takes/{take}/live"
         with connect(address) as socket:
-            for bad in (b"\0\1", "", "{", "[]", '{"seq": 1e400}', '{"seq": "x"}', "[" * 9000, "x" * 20_000, json.dumps({**drag, "member": "nobody"}),
-                        json.dumps({**drag, "revision": 10**30}), json.dumps({**drag, "frame": 1e300, "position": [1e300] * 3})):  # fmt: skip
+            far = {**drag, "frame": 1e300, "position": [1e300] * 3}
+            for bad in (
+                b"\0\1", "", "{", "[]", '{"seq": 1e400}', '{"seq": "x"}', "[" * 9000, "x" * 20_000,
+                json.dumps({**drag, "member": "nobody"}), json.dumps({**drag, "revision": 10**30}), json.dumps(far),
+            ):  # fmt: skip
                 socket.send(bad)
                 told = socket.recv(timeout=30)
                 if isinstance(told, str):

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import os
+import random
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import tempfile
@@ -13,7 +15,9 @@ import unittest
 from pathlib import Path
 
 import httpx
+from websockets.sync.client import connect
 
+from tests.depth import DEPTH
 from tests.servers import ROOT
 from yielding_tether.store.cluster import Cluster, ClusterError, free_port
 
@@ -24,6 +28,23 @@ class Starting(unittest.TestCase):
         self.folder.chmod(0o755)
         self.addCleanup(shutil.rmtree, self.folder, ignore_errors=True)
 
+    @classmethod
+    def setUpClass(cls) -> None:
+        """A state folder as a first start leaves it: those who need one take a copy."""
+        cls.kept = Path(tempfile.mkdtemp(prefix="tether-ready-"))
+        cls.kept.chmod(0o755)
+        cls.addClassCleanup(shutil.rmtree, cls.kept, ignore_errors=True)
+        maker = cls()
+        maker.folder = cls.kept
+        port = free_port()
+        process = maker.start("state", port)
+        maker.wait(port)
+        process.terminate()
+        process.communicate(timeout=60)
+
+    def ready(self, state: str) -> None:
+        subprocess.run(["cp", "-a", str(self.kept / "state"), str(self.folder / state)], check=True)
+
     def start(self, state: str, port: int, **more: str) -> subprocess.Popen[str]:
         environment = {
             **os.environ,
@@ -31,7 +52,8 @@ class Starting(unittest.TestCase):
             "YIELDING_TETHER_STATE": str(self.folder / state),
             **more,
         }
-        environment.pop("YIELDING_TETHER_DATABASE_URL", None)
+        if "YIELDING_TETHER_DATABASE_URL" not in more:
+            environment.pop("YIELDING_TETHER_DATABASE_URL", None)
         process = subprocess.Popen(
             [sys.executable, "-m", "yielding_tether"],
             cwd=ROOT,
@@ -60,6 +82,7 @@ class Starting(unittest.TestCase):
 
     def test_two_copies_do_not_disturb_one_another_and_data_survives(self) -> None:
         ports = free_port(), free_port()
+        self.ready("b")
         first, second = self.start("a", ports[0]), self.start("b", ports[1])
         for port in ports:
             self.assertEqual(self.wait(port), {"service": "well", "database": "well"})
@@ -88,12 +111,143 @@ class Starting(unittest.TestCase):
 
     def test_a_killed_program_is_taken_over(self) -> None:
         port = free_port()
+        self.ready("k")
         first = self.start("k", port)
         self.wait(port)
         first.kill()
         first.wait()
         self.start("k", port)
         self.assertEqual(self.wait(port)["database"], "well")
+
+    def test_a_first_start_that_is_killed_at_any_moment_is_begun_again(self) -> None:
+        rng = random.Random(3)
+        for n in range(DEPTH):
+            state = f"x{n}"
+            for _ in range(3):
+                process = self.start(state, free_port())
+                time.sleep(rng.uniform(0.2, 3.5))
+                process.kill()
+                process.wait()
+            port = free_port()
+            self.start(state, port)
+            self.assertEqual(self.wait(port)["database"], "well")
+            scenes = httpx.get(f"http://127.0.0.1:{port}/api/scenes").json()
+            self.assertEqual([s["name"] for s in scenes], ["Chain ferry", "Ferry by night"])
+
+    def test_files_that_a_start_did_not_make_are_never_removed(self) -> None:
+        port = free_port()
+        self.ready("m")
+        data = self.folder / "m" / "cluster" / "data"
+        version = (data / "PG_VERSION").read_bytes()
+        (data / "PG_VERSION").unlink()
+        (data / "mine.txt").write_text("an afternoon's work")
+        second = self.start("m", port)
+        self.assertEqual(second.wait(60), 1)
+        self.assertIn("PG_VERSION is missing", second.stderr.read() if second.stderr else "")
+        self.assertEqual((data / "mine.txt").read_text(), "an afternoon's work")
+        (data / "PG_VERSION").write_bytes(version)
+        shutil.chown(data / "PG_VERSION", data.stat().st_uid)
+        self.start("m", port)
+        self.assertEqual(self.wait(port)["database"], "well")
+
+    def test_any_wish_to_stop_ends_everything_whatever_is_open(self) -> None:
+        self.ready("s")
+        for sign in (signal.SIGTERM, signal.SIGINT, signal.SIGHUP):
+            port = free_port()
+            process = self.start("s", port)
+            self.wait(port)
+            with (
+                connect(f"ws://127.0.0.1:{port}/api/takes/1/live"),
+                socket.create_connection(("127.0.0.1", port)) as half,
+            ):
+                half.sendall(b"POST /api/takes/1/undo HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 99\r\n\r\n{")
+                process.send_signal(sign)
+                self.assertEqual(process.wait(30), 0, sign)
+            cluster = Cluster(self.folder / "s" / "cluster")
+            status = cluster._run("pg_ctl", "-D", str(cluster.folder / "data"), "status", check=False)
+            self.assertNotEqual(status.returncode, 0, sign)
+
+    def test_what_hinders_a_start_is_told_in_a_sentence(self) -> None:
+        taken = socket.socket()
+        self.addCleanup(taken.close)
+        taken.bind(("127.0.0.1", 0))
+        taken.listen()
+        (self.folder / "file").write_text("no folder")
+        nowhere = "postgresql://nobody@127.0.0.1:1/none"
+        for words, port, more in (
+            (r"Port \d+ can't be used: Address already in use", taken.getsockname()[1], {}),
+            (
+                "can't be written to: Not a directory",
+                free_port(),
+                {"YIELDING_TETHER_STATE": str(self.folder / "file" / "x")},
+            ),
+            (
+                "YIELDING_TETHER_DATABASE_URL names can't be used",
+                free_port(),
+                {"YIELDING_TETHER_DATABASE_URL": nowhere},
+            ),
+            (
+                "YIELDING_TETHER_DATABASE_URL names can't be used",
+                free_port(),
+                {"YIELDING_TETHER_DATABASE_URL": "nonsense"},
+            ),
+        ):
+            with self.subTest(words=words):
+                process = self.start("h", port, **more)
+                self.assertEqual(process.wait(60), 1)
+                said = process.stderr.read() if process.stderr else ""
+                self.assertRegex(said, words)
+                self.assertNotIn("Traceback", said)
+
+    def test_a_damaged_cluster_says_where_its_log_is(self) -> None:
+        port = free_port()
+        self.ready("d")
+        (self.folder / "d" / "cluster" / "data" / "global" / "pg_control").write_bytes(b"nothing")
+        second = self.start("d", port)
+        self.assertEqual(second.wait(60), 1)
+        self.assertRegex(
+            second.stderr.read() if second.stderr else "",
+            r"does not start: .*pg_control.* All of its words are in .*server.log",
+        )
+
+    def test_a_backup_brings_everything_back(self) -> None:
+        port = free_port()
+        file = self.folder / "kept.backup"
+        program = [sys.executable, "-m", "yielding_tether"]
+        environment = {**os.environ, "YIELDING_TETHER_STATE": str(self.folder / "b")}
+        environment.pop("YIELDING_TETHER_DATABASE_URL", None)
+
+        def run(*arguments: str) -> subprocess.CompletedProcess[str]:
+            return subprocess.run(
+                [*program, *arguments], cwd=ROOT, env=environment, capture_output=True, text=True, check=False
+            )
+
+        self.ready("b")
+        first = self.start("b", port)
+        self.wait(port)
+        base = f"http://127.0.0.1:{port}/api"
+        httpx.post(f"{base}/takes/1/pose", json={
+            "revision": 1, "frame": 20, "member": "marl", "part": "hips", "control": "hips", "position": [0, 0.8, 0],
+        }).raise_for_status()  # fmt: skip
+        curves = httpx.get(f"{base}/takes/1/curves", params={"channel": "marl/hips.ty"}).json()
+        # While it runs; never over a file that is there; never back while somebody works.
+        done = run("--backup", str(file))
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertEqual(run("--backup", str(file)).returncode, 1)
+        self.assertIn("stop it first", run("--restore", str(file)).stderr)
+        for scene in httpx.get(f"{base}/scenes").json():
+            httpx.delete(f"{base}/scenes/{scene['id']}").raise_for_status()
+        first.terminate()
+        first.wait(30)
+        broken = self.folder / "broken.backup"
+        broken.write_bytes(file.read_bytes()[:-20_000])
+        self.assertEqual(run("--restore", str(broken)).returncode, 1)
+        done = run("--restore", str(file))
+        self.assertEqual(done.returncode, 0, done.stderr)
+        self.assertIn("2 scenes are back", done.stdout)
+        self.start("b", port)
+        self.wait(port)
+        self.assertEqual(httpx.get(f"{base}/takes/1/curves", params={"channel": "marl/hips.ty"}).json(), curves)
 
     def test_a_bad_port_is_named(self) -> None:
         process = self.start("p", 0, YIELDING_TETHER_PORT="many")

@@ -60,8 +60,14 @@ class Cluster:
         """Makes the cluster if there is none yet, starts it, and waits until it answers."""
         self._own_folder()
         data, secret = self.folder / "data", self.folder / "password"
-        if not (data / "PG_VERSION").exists():
+        if not data.exists():
             self._create(data, secret)
+        for needed in (data / "PG_VERSION", secret):
+            if not needed.exists():
+                raise ClusterError(
+                    f"{needed} is missing, so the database in {self.folder} can't be started. Nothing was touched: put the file "
+                    f"back, or move {self.folder} away to begin anew, from a backup (./restore) or from nothing."
+                )
         self.password = secret.read_text().strip()
         if self._run("pg_ctl", "-D", str(data), "status", check=False).returncode == 0:
             # Left over from a program that was killed: take it over.
@@ -70,7 +76,17 @@ class Cluster:
             # The same one when it is started again, for whoever knows it.
             self.port = self.port or free_port()
             options = f"-c port={self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories="
-            self._run("pg_ctl", "-D", str(data), "-l", str(self.folder / "server.log"), "-w", "-o", options, "start")
+            log = self.folder / "server.log"
+            begun = self._run("pg_ctl", "-D", str(data), "-l", str(log), "-w", "-o", options, "start", check=False)
+            if begun.returncode != 0:
+                lines = log.read_text(errors="replace").splitlines() if log.exists() else []
+                told = next(
+                    (x for x in reversed(lines) if "FATAL" in x or "PANIC" in x or "ERROR" in x), begun.stdout or ""
+                )
+                raise ClusterError(
+                    f"The database in {data} does not start: {told.strip()[-300:]} All of its words are in {log}; what is stored "
+                    f"was not touched."
+                )
         self._make_database()
 
     def watch(self, ended: threading.Event, every: float = 0.5) -> None:
@@ -100,7 +116,12 @@ class Cluster:
         self._run("pg_ctl", "-D", str(self.folder / "data"), "-m", mode, "-w", "stop", check=False)
 
     def _own_folder(self) -> None:
-        self.folder.mkdir(parents=True, exist_ok=True)
+        try:
+            self.folder.mkdir(parents=True, exist_ok=True)
+        except OSError as error:
+            raise ClusterError(
+                f"{self.folder} can't be made: {error.strerror}. Set YIELDING_TETHER_STATE to another folder."
+            ) from None
         if os.geteuid() == 0:
             user = pwd.getpwnam("postgres")
             os.chown(self.folder, user.pw_uid, user.pw_gid)
@@ -112,15 +133,19 @@ class Cluster:
                 )
 
     def _create(self, data: Path, secret: Path) -> None:
-        shutil.rmtree(data, ignore_errors=True)
-        secret.write_text(secrets.token_urlsafe(24))
-        secret.chmod(0o600)
+        """Makes the files beside and then moves them to where they belong: whoever is stopped in between begins anew."""
+        beside, word = data.with_name("data.new"), secret.with_name("password.new")
+        shutil.rmtree(beside, ignore_errors=True)
+        word.write_text(secrets.token_urlsafe(24))
+        word.chmod(0o600)
         if os.geteuid() == 0:
-            shutil.chown(secret, "postgres", "postgres")
+            shutil.chown(word, "postgres", "postgres")
         self._run(
-            "initdb", "-D", str(data), "-U", "tether", "--auth=scram-sha-256", f"--pwfile={secret}",
-            "--encoding=UTF8", "--locale=C.UTF-8",
+            "initdb", "-D", str(beside), "-U", "tether", "--auth=scram-sha-256", f"--pwfile={word}", "--encoding=UTF8",
+            "--locale=C.UTF-8", "--data-checksums",
         )  # fmt: skip
+        word.replace(secret)
+        beside.rename(data)
 
     def _make_database(self) -> None:
         with psycopg.connect(
@@ -152,6 +177,7 @@ class Cluster:
             said = out.read().strip()
         if check and done.returncode != 0:
             raise ClusterError(f"{program} failed: {said[-600:]}")
+        done.stdout = said
         return done
 
 

@@ -76,7 +76,9 @@ class Store:
     def __init__(self, url: str) -> None:
         self.url = url
         # Asking before each use lets the program go on when the database comes back.
-        self.engine: Engine = create_engine(url, pool_pre_ping=True, pool_size=8, max_overflow=8)
+        self.engine: Engine = create_engine(
+            url, pool_pre_ping=True, pool_size=8, max_overflow=8, pool_timeout=10.0, connect_args={"connect_timeout": 5},
+        )  # fmt: skip
         # Both never change, and are known by their content: what a program uses still is not read anew.
         self._curves: WeakValueDictionary[str, Curve] = WeakValueDictionary()
         self._captures: WeakValueDictionary[tuple[str, float, float], Capture] = WeakValueDictionary()
@@ -105,14 +107,21 @@ class Store:
 
     def add_scene(self, scene: Scene, takes: Iterable[Take]) -> tuple[int, list[int]]:
         """Stores a scene with its takes; all or nothing. Returns its id and those of the takes."""
+        return self.add_scenes([(scene, list(takes))])[0]
+
+    def add_scenes(self, scenes: Iterable[tuple[Scene, Iterable[Take]]]) -> list[tuple[int, list[int]]]:
+        """Stores scenes with their takes; all or nothing."""
+        found = []
         with self._session() as s:
-            row = SceneRow(name=scene.name)
-            s.add(row)
-            s.flush()
-            assert row.id is not None
-            for place, member in enumerate(scene.members):
-                s.add(MemberRow(scene_id=row.id, key=member.id, place=place, body=codec.member_json(member)))
-            return row.id, [self._add_take(s, row.id, take) for take in takes]
+            for scene, takes in scenes:
+                row = SceneRow(name=scene.name)
+                s.add(row)
+                s.flush()
+                assert row.id is not None
+                for place, member in enumerate(scene.members):
+                    s.add(MemberRow(scene_id=row.id, key=member.id, place=place, body=codec.member_json(member)))
+                found.append((row.id, [self._add_take(s, row.id, take) for take in takes]))
+        return found
 
     def scenes(self) -> list[dict[str, Any]]:
         """Scenes with their cast and takes, newest first."""
