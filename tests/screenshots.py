@@ -79,7 +79,7 @@ def main() -> None:
             page.get_by_role("button", name="Day / lamp").click()
             page.keyboard.press("y")
             take(page, "head")
-            for channel in ("head, turn x", "head, turn y", "neck, turn y"):
+            for channel in ("head, turn x", "head, turn y", "neck low, turn y"):
                 page.get_by_label(f"Curve of {channel}", exact=True).click()
             frame(page, 58)
             page.keyboard.press(".")

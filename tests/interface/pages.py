@@ -95,6 +95,14 @@ class Pages(unittest.TestCase):
         )
         expect(page.get_by_test_id("driver")).to_be_visible(timeout=30_000)
 
+    def settled(self, page: Page) -> None:
+        """Waits until the camera stands still."""
+        page.wait_for_function(
+            "() => { const now = window.benchView.camera.position.toArray().join(); const still = window.stood === now;"
+            " window.stood = now; return still; }",
+            polling=250,
+        )
+
     def row(self, page: Page, label: str) -> Locator:
         """The name of a part's row, unfolded where it lies folded."""
         strands = page.get_by_label("Strands", exact=True)

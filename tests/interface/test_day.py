@@ -6,7 +6,7 @@ import json
 import re
 
 import numpy as np
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from tests.core.test_findings import clean
 from tests.core.test_handover import demo
@@ -363,3 +363,25 @@ class Access(Pages):
         expect(page.get_by_test_id("proof")).to_contain_text("Tried", timeout=15_000)
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Repair")
+
+    def test_an_edit_whose_answer_is_lost_is_there_once(self) -> None:
+        page = self.bench()
+        count = len(self.http.get(f"/takes/{self.take()}/revisions").json())
+        keys: list[str] = []
+
+        def lose(route: Route) -> None:
+            """The first answer gets lost on its way back; what it was for has been written."""
+            keys.append(route.request.headers["idempotency-key"])
+            if len(keys) == 1:
+                route.fetch()
+                route.abort()
+            else:
+                route.continue_()
+
+        page.route("**/apply", lose)
+        page.keyboard.press("n")
+        expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Repair")
+        self.assertEqual((len(keys), len(set(keys))), (2, 1))
+        self.assertEqual(len(self.http.get(f"/takes/{self.take()}/revisions").json()), count + 1)

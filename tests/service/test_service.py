@@ -117,6 +117,25 @@ class Serving(unittest.TestCase):
         redone = self.http.post(f"/takes/{info['id']}/redo", json={"revision": undone["revision"]}).json()
         self.assertEqual(redone["revision"], applied["revision"])
 
+    def test_an_edit_that_is_sent_again_is_written_once(self) -> None:
+        info = self.opened()
+        take, revision = info["id"], info["revision"]
+        key = {"Idempotency-Key": f"once {take} {revision}"}
+        asked = {"operation": "handover", "revision": revision, "parts": [{"member": "marl", "part": "arm.L"}], "first": 20,
+                 "last": 40, "choices": {"to": "ik"}}  # fmt: skip
+        first = self.http.post(f"/takes/{take}/apply", json=asked, headers=key).raise_for_status().json()
+        again = self.http.post(f"/takes/{take}/apply", json=asked, headers=key).raise_for_status().json()
+        self.assertEqual(again, first)
+        drag = {"revision": first["revision"], "frame": 20, "member": "marl", "part": "hips", "control": "hips",
+                "position": [0, 0.8, 0]}  # fmt: skip
+        key = {"Idempotency-Key": "drag"}
+        answers = [
+            self.http.post(f"/takes/{take}/pose", json=drag, headers=key).raise_for_status().json() for _ in range(3)
+        ]
+        self.assertEqual(len({a["revision"] for a in answers}), 1)
+        # Without a key the same request is one more edit, and stale.
+        self.assertEqual(self.http.post(f"/takes/{take}/pose", json=drag).status_code, 409)
+
     def test_a_stale_edit_is_refused_and_changes_nothing(self) -> None:
         info = self.opened()
         self.http.post(f"/takes/{info['id']}/apply", json=self.asked(info)).raise_for_status()

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import threading
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
 import numpy as np
-from sqlalchemy import text
+from sqlalchemy import event, text
 from sqlalchemy.exc import IntegrityError
 
 from tests.core.test_handover import captured, demo
@@ -42,6 +43,9 @@ class Storing(unittest.TestCase):
         member = limb_member(rng)
         _, (take,) = self.store.add_scene(scene(member), [random_take(rng, (member,), kinds=(0, 1, 2))])
         return self.store.load(take)
+
+    def commit(self, base: Loaded, label: str, key: str | None = None) -> int:
+        return self.store.commit(base, edited(base.take, 100 + len(label)), label, {}, None, key)
 
     def test_takes_come_back_bit_for_bit(self) -> None:
         for program in (demo(), captured()):
@@ -121,6 +125,59 @@ class Storing(unittest.TestCase):
         self.assertEqual((len(won), len(lost)), (1, 7))
         self.assertEqual(self.store.head(base.take_id), won[0])
         self.assertEqual(len(self.store.revisions(base.take_id)), 2)
+
+    def test_what_is_sent_again_under_its_key_is_written_once(self) -> None:
+        store, base = self.store, self.opened()
+        first = self.commit(base, "the first time", key="k")
+        # Also when another edit has come in between, and for all that send it at one time.
+        other = self.commit(store.load(base.take_id), "another")
+        self.assertEqual(self.commit(base, "the second time", key="k"), first)
+        self.assertEqual((store.written(base.take_id, "k"), store.written(base.take_id, "none")), (first, None))
+        here = store.load(base.take_id)
+        with ThreadPoolExecutor(6) as pool:
+            made = set(pool.map(lambda n: self.commit(here, f"at once {n}", key="m"), range(6)))
+        self.assertEqual(len(made), 1)
+        numbers = [r.number for r, _ in store.revisions(base.take_id)]
+        self.assertEqual(numbers, list(range(len(numbers))))
+        self.assertEqual(store.head(base.take_id), next(iter(made)))
+        self.assertNotEqual(other, first)
+
+    def test_a_stale_writer_is_told_what_was_undone_and_done(self) -> None:
+        store, base = self.store, self.opened()
+        here = store.load(base.take_id, self.commit(base, "one"))
+        store.step(base.take_id, here.revision, -1)
+        with self.assertRaises(Stale) as caught:
+            self.commit(here, "late")
+        self.assertEqual(caught.exception.labels, ["Undo one"])
+        at = base.revision
+        for n in range(25):
+            at = self.commit(store.load(base.take_id, at), f"step {n}")
+        with self.assertRaises(Stale) as caught:
+            self.commit(here, "late")
+        told = caught.exception.labels
+        self.assertEqual((told[:3], told[-1], len(told)), (["Undo one", "step 0", "step 1"], "and 6 more", 21))
+
+    def test_the_head_goes_a_long_way_in_as_many_statements_as_a_short_one(self) -> None:
+        store, base = self.store, self.opened()
+        at = [base.revision]
+        for n in range(40):
+            at.append(self.commit(store.load(base.take_id, at[-1]), f"step {n}"))
+        counts = []
+        for to in (base.revision, at[-1], at[-2], at[-1]):
+            said: list[str] = []
+
+            def note(_c: object, _k: object, statement: str, *_rest: object, said: list[str] = said) -> None:
+                said.append(statement)
+
+            event.listen(store.engine, "before_cursor_execute", note)
+            store.go_to(base.take_id, store.head(base.take_id), to)
+            event.remove(store.engine, "before_cursor_execute", note)
+            counts.append(len(said))
+        self.assertEqual(len(set(counts)), 1, counts)
+        # Redo leads along the way taken.
+        store.go_to(base.take_id, at[-1], base.revision)
+        for expected in at[1:]:
+            self.assertEqual(store.step(base.take_id, store.head(base.take_id), 1), expected)
 
     def test_revisions_share_unchanged_curves(self) -> None:
         base = self.opened()

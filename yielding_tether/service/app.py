@@ -12,7 +12,7 @@ from typing import Annotated, Any, NamedTuple
 
 import numpy as np
 import orjson
-from fastapi import FastAPI, HTTPException, Query, Request, Response, WebSocket, WebSocketDisconnect
+from fastapi import FastAPI, Header, HTTPException, Query, Request, Response, WebSocket, WebSocketDisconnect
 from fastapi import Path as PathParameter
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse
@@ -46,6 +46,8 @@ MAX_SOCKETS, UNREAD = 32, 20.0
 
 TakeId = Annotated[int, PathParameter(ge=1, le=s.MOST_ID)]
 RevisionId = Annotated[int, Query(ge=1, le=s.MOST_REVISION)]
+#: Sent again under the same key, an edit whose answer was lost is written once.
+Key = Annotated[str | None, Header(min_length=1, max_length=100)]
 Frames = Annotated[float, Query(allow_inf_nan=False)]
 PROBLEMS: dict[int | str, dict[str, Any]] = {
     400: {"model": s.Problem, "description": "The request can't be read."},
@@ -452,8 +454,8 @@ def _writing(app: FastAPI, studio: Studio) -> None:
         summary="Apply an operation as one revision",
         responses=PROBLEMS,
     )
-    def apply_operation(take_id: TakeId, asked: s.OperationAsked) -> s.Applied:
-        return studio.apply(take_id, asked)
+    def apply_operation(take_id: TakeId, asked: s.OperationAsked, idempotency_key: Key = None) -> s.Applied:
+        return studio.apply(take_id, asked, idempotency_key)
 
     @app.post(
         "/api/takes/{take_id}/transfer",
@@ -471,8 +473,8 @@ def _writing(app: FastAPI, studio: Studio) -> None:
         summary="Mark a finding as wanted, or as open again",
         responses=PROBLEMS,
     )
-    def mark(take_id: TakeId, asked: s.Marked) -> s.Applied:
-        return studio.mark(take_id, asked)
+    def mark(take_id: TakeId, asked: s.Marked, idempotency_key: Key = None) -> s.Applied:
+        return studio.mark(take_id, asked, idempotency_key)
 
     @app.post(
         "/api/takes/{take_id}/clips",
@@ -501,8 +503,8 @@ def _writing(app: FastAPI, studio: Studio) -> None:
         summary="Pose one control and key it",
         responses=PROBLEMS,
     )
-    def apply_pose(take_id: TakeId, asked: s.DragAsked) -> s.Applied:
-        return studio.apply_drag(take_id, asked)
+    def apply_pose(take_id: TakeId, asked: s.DragAsked, idempotency_key: Key = None) -> s.Applied:
+        return studio.apply_drag(take_id, asked, idempotency_key)
 
     @app.post(
         "/api/takes/{take_id}/undo",

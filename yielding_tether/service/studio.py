@@ -132,14 +132,16 @@ class Studio:
             raise Missing("This trial is gone: try the operation again.")
         return found
 
-    def apply(self, take_id: int, asked: s.OperationAsked) -> s.Applied:
+    def apply(self, take_id: int, asked: s.OperationAsked, key: str | None = None) -> s.Applied:
         """Runs an operation and writes it as one revision on the one it started from; what was tried is not worked out
-        a second time."""
+        a second time. What was written under this key already is only told again."""
+        if (written := self._written(take_id, key)) is not None:
+            return written
         base = self.open(take_id, asked.revision)
         outcome = self._tried.get((take_id, asked.model_dump_json()))
         if outcome is None:
             outcome = operations.run_asked(base.program, asked, self.store.clip)
-        return self._commit(base, outcome.take, outcome.label, asked.model_dump(mode="json"), outcome.proof)
+        return self._commit(base, outcome.take, outcome.label, asked.model_dump(mode="json"), outcome.proof, key)
 
     def suggest(self, take_id: int, asked: s.SuggestAsked) -> s.Suggested:
         """Choices that a stretch most likely wants."""
@@ -163,16 +165,30 @@ class Studio:
             mismatches=[s.MismatchInfo(**m._asdict()) for m in found.mismatches], take_id=made,
         )  # fmt: skip
 
-    def apply_drag(self, take_id: int, asked: s.DragAsked) -> s.Applied:
+    def apply_drag(self, take_id: int, asked: s.DragAsked, key: str | None = None) -> s.Applied:
         """Writes a drag that has ended as one revision."""
+        if (written := self._written(take_id, key)) is not None:
+            return written
         base = self.open(take_id, asked.revision)
         drag = as_drag(asked)
         take, proof = pose.apply(base.program, drag)
         asked_json = {"operation": "pose", **asked.model_dump(mode="json")}
-        return self._commit(base, take, pose.describe(drag, base.program), asked_json, proof)
+        return self._commit(base, take, pose.describe(drag, base.program), asked_json, proof, key)
 
-    def _commit(self, base: Open, take: Take, label: str, asked: dict[str, object], proof: Proof | None) -> s.Applied:
-        id = self.store.commit(base.loaded, take, label, asked, proof)
+    def _written(self, take_id: int, key: str | None) -> s.Applied | None:
+        """What an edit that was sent before has written."""
+        id = self.store.written(take_id, key) if key else None
+        if id is None:
+            return None
+        row, _ = self.store.revisions(take_id, id)[0]
+        proof = proof_from(row.proof)
+        said = proof.sentence if proof else row.label
+        return s.Applied(revision=id, number=row.number, label=row.label, sentence=said, proof=proof)
+
+    def _commit(
+        self, base: Open, take: Take, label: str, asked: dict[str, object], proof: Proof | None, key: str | None
+    ) -> s.Applied:
+        id = self.store.commit(base.loaded, take, label, asked, proof, key)
         loaded = replace(base.loaded, take=take, revision=id)
         self._open.put((base.loaded.take_id, id), Open(loaded, base.program.on(take)))
         number = self.store.revisions(base.loaded.take_id, id)[0][0].number
@@ -184,8 +200,10 @@ class Studio:
             proof=proof,
         )
 
-    def mark(self, take_id: int, asked: s.Marked) -> s.Applied:
+    def mark(self, take_id: int, asked: s.Marked, key: str | None = None) -> s.Applied:
         """Marks a finding as wanted, or as open again, as a revision of its own."""
+        if (written := self._written(take_id, key)) is not None:
+            return written
         base = self.open(take_id, asked.revision)
         found = {f.key: f for f in self._all_findings(base)}
         if asked.finding not in found:
@@ -194,7 +212,7 @@ class Studio:
         marked = [k for k in take.wanted if k != asked.finding] + ([asked.finding] if asked.wanted else [])
         label = f"{'Wanted' if asked.wanted else 'Open again'}: {found[asked.finding].sentence}"[:200]
         body = {"operation": "mark", **asked.model_dump(mode="json")}
-        return self._commit(base, replace(take, wanted=tuple(marked)), label, body, None)
+        return self._commit(base, replace(take, wanted=tuple(marked)), label, body, None, key)
 
     # --- clips ----------------------------------------------------------------------------------------
 

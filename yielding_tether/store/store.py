@@ -11,6 +11,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from contextlib import contextmanager
 from dataclasses import dataclass
 from fractions import Fraction
+from itertools import takewhile
 from pathlib import Path
 from typing import Any
 from weakref import WeakValueDictionary
@@ -19,6 +20,7 @@ from alembic import command
 from alembic.config import Config
 from sqlalchemy import Engine, create_engine, func, update
 from sqlalchemy import select as sa_select
+from sqlalchemy import text as sa_text
 from sqlalchemy.dialects.postgresql import insert
 from sqlmodel import Session, col, select
 
@@ -29,6 +31,9 @@ from ..core.proof import Proof
 from ..core.takes import Capture, Scene, Take
 from . import codec
 from .tables import BlobRow, CaptureRow, ClipRow, MemberRow, RevisionRow, SceneRow, TakeRow
+
+#: Most labels of what has changed that a stale writer is told.
+TOLD = 20
 
 
 class Missing(LookupError):
@@ -208,6 +213,7 @@ class Store:
     def _add_revision(
         self, s: Session, take_id: int, parent: int | None, number: int, take: Take, label: str,
         operation: dict[str, Any], proof: Proof | None, known: Mapping[str, tuple[Curve, str]] | None = None,
+        key: str | None = None,
     ) -> RevisionRow:  # fmt: skip
         hashes: dict[str, str] = {}
         blobs: dict[str, bytes] = {}
@@ -223,7 +229,7 @@ class Store:
         row = RevisionRow(
             take_id=take_id, parent_id=parent, number=number, label=label, operation=operation,
             proof=codec.proof_json(proof) if proof else None, curves=hashes, tethers=codec.tethers_json(take.tethers),
-            wanted=list(take.wanted), contacts=codec.contacts_json(take.contacts),
+            wanted=list(take.wanted), contacts=codec.contacts_json(take.contacts), key=key,
         )  # fmt: skip
         s.add(row)
         s.flush()
@@ -275,22 +281,52 @@ class Store:
 
     # --- revisions ------------------------------------------------------------------------------------
 
-    def commit(self, base: Loaded, take: Take, label: str, operation: dict[str, Any], proof: Proof | None) -> int:
-        """A new revision on top of `base`; Stale if the head is no longer there."""
+    def commit(
+        self,
+        base: Loaded,
+        take: Take,
+        label: str,
+        operation: dict[str, Any],
+        proof: Proof | None,
+        key: str | None = None,
+    ) -> int:
+        """A new revision on top of `base`; Stale if the head is no longer there. One that was written under this `key` is the
+        answer again."""
         with self._session() as s:
-            self._take(s, base.take_id)
+            # Writers of one take wait for one another here, so that each number is given once.
+            row = s.exec(select(TakeRow).where(TakeRow.id == base.take_id).with_for_update()).one_or_none()
+            if row is None:
+                raise Missing(f"There is no take {base.take_id}.")
+            written = self._written(s, base.take_id, key)
+            if written is not None:
+                return written
+            if row.head_id != base.revision:
+                assert row.head_id is not None
+                raise Stale(row.head_id, self._labels_between(s, base.revision, row.head_id))
             parent = s.get(RevisionRow, base.revision)
             assert parent is not None
             known = {c: (base.take.curves[c], h) for c, h in parent.curves.items() if c in base.take.curves}
             number = s.exec(select(func.max(RevisionRow.number)).where(RevisionRow.take_id == base.take_id)).one()
-            row = self._add_revision(
-                s, base.take_id, base.revision, (number or 0) + 1, take, label, operation, proof, known
+            made = self._add_revision(
+                s, base.take_id, base.revision, (number or 0) + 1, take, label, operation, proof, known, key
             )
-            assert row.id is not None
-            self._swap(s, base.take_id, base.revision, row.id)
-            parent.redo_id = row.id
-            s.add(parent)
-            return row.id
+            assert made.id is not None
+            row.head_id = parent.redo_id = made.id
+            s.add_all([row, parent])
+            return made.id
+
+    def written(self, take_id: int, key: str | None) -> int | None:
+        """The revision of a take that was written under a key."""
+        with self._session() as s:
+            return self._written(s, take_id, key)
+
+    @staticmethod
+    def _written(s: Session, take_id: int, key: str | None) -> int | None:
+        if key is None:
+            return None
+        return s.exec(
+            select(RevisionRow.id).where(RevisionRow.take_id == take_id, RevisionRow.key == key)
+        ).one_or_none()
 
     def _swap(self, s: Session, take_id: int, expected: int, to: int) -> None:
         """Moves the head by compare-and-swap."""
@@ -305,17 +341,28 @@ class Store:
             assert head is not None
             raise Stale(head, self._labels_between(s, expected, head))
 
+    def _labels_between(self, s: Session, base: int, head: int) -> list[str]:
+        """What has happened since `base`, to where the head is now: what was undone, then what was done, by their labels."""
+        back, forth = self._upward(s, base), self._upward(s, head)
+        common = {id for id, _ in forth}
+        undone = list(takewhile(lambda row: row[0] not in common, back))
+        reached = {id for id, _ in back}
+        done = list(takewhile(lambda row: row[0] not in reached, forth))
+        labels = [f"Undo {label}" for _, label in undone] + [label for _, label in reversed(done)]
+        return labels if len(labels) <= TOLD else [*labels[:TOLD], f"and {len(labels) - TOLD} more"]
+
     @staticmethod
-    def _labels_between(s: Session, base: int, head: int) -> list[str]:
-        labels: list[str] = []
-        at: int | None = head
-        while at is not None and at != base and len(labels) < 20:
-            row = s.get(RevisionRow, at)
-            if row is None:
-                break
-            labels.append(row.label)
-            at = row.parent_id
-        return labels[::-1] if at == base else []
+    def _upward(s: Session, id: int) -> list[tuple[int, str]]:
+        """Id and label of a revision and of all those before it, the nearest first."""
+        rows = s.connection().execute(
+            sa_text(
+                "with recursive up as (select id, parent_id, label, 0 as n from revision where id = :id union all "
+                "select r.id, r.parent_id, r.label, n + 1 from revision r join up on r.id = up.parent_id) "
+                "select id, label from up order by n"
+            ),
+            {"id": id},
+        )
+        return [(int(r[0]), str(r[1])) for r in rows]
 
     def step(self, take_id: int, base: int, direction: int) -> int:
         """Undo (-1) or redo (+1) from revision `base`; returns the new head. Missing if there is nowhere to go."""
@@ -341,13 +388,15 @@ class Store:
             if target is None or target.take_id != take_id:
                 raise Missing(f"Take {take_id} has no revision {to}.")
             self._swap(s, take_id, base, to)
-            child = target
-            while child.parent_id is not None:
-                parent = s.get(RevisionRow, child.parent_id)
-                assert parent is not None
-                parent.redo_id = child.id
-                s.add(parent)
-                child = parent
+            # One statement however long the way.
+            s.connection().execute(
+                sa_text(
+                    "with recursive up as (select parent_id as id, id as child from revision where id = :id union all "
+                    "select r.parent_id, r.id from revision r join up on r.id = up.id) "
+                    "update revision set redo_id = up.child from up where revision.id = up.id"
+                ),
+                {"id": to},
+            )
             return to
 
     # --- clips ----------------------------------------------------------------------------------------

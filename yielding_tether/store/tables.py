@@ -84,10 +84,14 @@ class CaptureRow(SQLModel, table=True):
 
 
 class RevisionRow(SQLModel, table=True):
-    """One state of a take. `curves` maps channels to blobs; `redo_id` is the child that redo goes to."""
+    """One state of a take. `curves` maps channels to blobs; `redo_id` is the child that redo goes to; `key`: by what its writer
+    knows it, so that what is sent again is written once."""
 
     __tablename__ = "revision"
-    __table_args__ = (Index("revision_take_number", "take_id", text("number desc")),)
+    __table_args__ = (
+        Index("revision_take_number", "take_id", text("number desc"), unique=True),
+        Index("revision_take_key", "take_id", "key", unique=True),
+    )
     id: int | None = Field(default=None, sa_column=Column(BigInteger, primary_key=True, autoincrement=True))
     take_id: int = Field(foreign_key="take.id", ondelete="CASCADE")
     parent_id: int | None = Field(default=None, sa_column=Column(BigInteger, ForeignKey("revision.id"), nullable=True))
@@ -95,6 +99,7 @@ class RevisionRow(SQLModel, table=True):
     number: int
     label: str
     name: str | None = None
+    key: str | None = None
     created: datetime = _created()
     operation: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
     proof: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB, nullable=True))

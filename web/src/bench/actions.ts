@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect } from "react";
-import { get, post, Problem, type Applied, type ClipInfo, type DragAsked, type KeyEdit, type Operation, type OperationAsked, type Suggested, type TakeInfo, type Tried } from "../shared/api";
+import { get, post, postOnce, Problem, type Applied, type ClipInfo, type DragAsked, type KeyEdit, type Operation, type OperationAsked, type Suggested, type TakeInfo, type Tried } from "../shared/api";
 import { kept } from "../shared/kept";
 import { useNotice } from "../shared/notice";
 import { placeOf } from "./address";
@@ -159,6 +159,9 @@ async function refresh(client: QueryClient, take: number) {
   void client.invalidateQueries({ queryKey: ["scenes"] });
 }
 
+/** What makes a revision: sent again under its key where no answer comes. */
+const ONCE = new Set(["apply", "pose", "wanted"]);
+
 /** The writing actions of the bench. Each names the revision it started from; a stale one takes the page on. */
 export function useActions() {
   const client = useQueryClient();
@@ -168,7 +171,7 @@ export function useActions() {
       const { info, set } = useBench.getState();
       if (!info) return;
       try {
-        await post<T>(`/takes/${info.id}/${path}`, body);
+        await (ONCE.has(path) ? postOnce : post)<T>(`/takes/${info.id}/${path}`, body);
         useNotice.getState().clear();
         if (!stays) set(NOTHING);
         await refresh(client, info.id);

@@ -3917,7 +3917,9 @@ export interface operations {
     apply_operation_api_takes__take_id__apply_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "idempotency-key"?: string | null;
+            };
             path: {
                 take_id: number;
             };
@@ -4095,7 +4097,9 @@ export interface operations {
     mark_api_takes__take_id__wanted_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "idempotency-key"?: string | null;
+            };
             path: {
                 take_id: number;
             };
@@ -4526,7 +4530,9 @@ export interface operations {
     apply_pose_api_takes__take_id__pose_post: {
         parameters: {
             query?: never;
-            header?: never;
+            header?: {
+                "idempotency-key"?: string | null;
+            };
             path: {
                 take_id: number;
             };

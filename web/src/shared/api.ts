@@ -71,13 +71,30 @@ export async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
   return (await (await answer(path, signal ? { signal } : undefined)).json()) as T;
 }
 
-export async function post<T>(path: string, body: unknown): Promise<T> {
+export async function post<T>(path: string, body: unknown, headers: Record<string, string> = {}): Promise<T> {
   const response = await answer(path, {
     method: "POST",
-    headers: { "Content-Type": "application/json" },
+    headers: { "Content-Type": "application/json", ...headers },
     body: JSON.stringify(body),
   });
   return (response.status === 204 ? undefined : await response.json()) as T;
+}
+
+/** Milliseconds after which an edit without an answer is sent again. */
+const AGAIN = [500, 1000, 2000, 4000, 8000];
+
+/** Writes an edit, once, however often it has to be sent: where no answer comes it goes again under the same key. */
+export async function postOnce<T>(path: string, body: unknown): Promise<T> {
+  const key = { "Idempotency-Key": crypto.randomUUID() };
+  for (const wait of AGAIN) {
+    try {
+      return await post<T>(path, body, key);
+    } catch (error) {
+      if (!(error instanceof Problem) || (error.status !== 0 && error.status !== 503)) throw error;
+      await new Promise((later) => setTimeout(later, wait));
+    }
+  }
+  return post<T>(path, body, key);
 }
 
 export async function getFloats(path: string, signal?: AbortSignal): Promise<Float32Array> {
