@@ -10,6 +10,8 @@ from yielding_tether.core.curves import (
     ARRIVING,
     AUTOMATIC,
     FENCE,
+    FREE,
+    LEAVING,
     LINEAR,
     SMOOTH,
     STEPPED,
@@ -89,6 +91,17 @@ class Sampling(unittest.TestCase):
             h = 1e-5
             numeric = (sample(c, at + h) - sample(c, at - h)) / (2 * h)
             np.testing.assert_allclose(slopes(c, at), numeric, atol=1e-6)
+
+    def test_slopes_at_a_split_key_are_those_of_their_side(self) -> None:
+        c = curve(
+            [
+                Key(0.0, 0.0, 0.0, 0.0, 1.0, SMOOTH, FREE),
+                Key(4.0, 2.0, 5.0, -3.0, 7.0, SMOOTH, FREE),
+                Key(9.0, 1.0, 1.0, 2.0, 0.0),
+            ]
+        )
+        self.assertEqual((slopes(c, [4.0], ARRIVING)[0], slopes(c, [4.0], LEAVING)[0]), (-3.0, 7.0))
+        self.assertEqual((slopes(c, [0.0], ARRIVING)[0], slopes(c, [0.0], LEAVING)[0]), (0.0, 1.0))
 
     def test_order_of_times_does_not_matter(self) -> None:
         rng = np.random.default_rng(4)

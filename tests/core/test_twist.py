@@ -11,12 +11,15 @@ from scipy.spatial.transform import Rotation
 from yielding_tether.core.channels import channel_id
 from yielding_tether.core.curves import Curve, Key, curve
 from yielding_tether.core.errors import CoreError
+from yielding_tether.core.fitting import fit_values
 from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.operations.pose import Drag
+from yielding_tether.core.operations.pose import apply as apply_pose
 from yielding_tether.core.parts import TwistPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.skin import skin_of
 from yielding_tether.core.takes import Scene, Take
-from yielding_tether.core.transforms import Floats, inverse, rotate
+from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
 from yielding_tether.demo.marl import marl
 
 from .test_handover import demo
@@ -74,6 +77,27 @@ class Twists(unittest.TestCase):
         both = self.local(still({hand: 0.8, name: 0.3}), "forearm.twist.L", np.zeros(1))
         on_top = (share.inv() * both).as_rotvec()[0]
         np.testing.assert_allclose(on_top, [0.3, 0.0, 0.0], atol=1e-12)
+
+    def test_a_helper_is_turned_by_hand_where_it_is_dragged(self) -> None:
+        """The drag gives the rotation asked for, its neighbour stays, and the fit finds the keys again."""
+        program = demo()
+        bound = program.bound("marl", "arm.twist.R")
+        frame = 40.0
+        node, other = (program.nodes["marl", j] for j in ("forearm.twist.R", "upperarm.twist.R"))
+        before = program.evaluate([frame])
+        wanted = multiply(before.rot[0, node], np.array([np.sin(0.2), 0.0, 0.0, np.cos(0.2)]))
+        place = before.pos[0, node]
+        drag = Drag("marl", "arm.twist.R", "forearm.twist.R", frame, tuple(place.tolist()), tuple(wanted.tolist()))
+        take, _ = apply_pose(program, drag)
+        after = Program(program.scene, take)
+        now = after.evaluate([frame])
+        self.assertLess(abs(1.0 - abs(float(now.rot[0, node] @ wanted))), 1e-12)
+        np.testing.assert_allclose(now.rot[0, other], before.rot[0, other], atol=1e-12)
+        mine = after.bound("marl", "arm.twist.R")
+        kept = after.now(frame, mine.systems["shared"].channels)
+        np.testing.assert_allclose(fit_values(after, mine, "shared", now, np.zeros(6))[:, 0], kept, atol=1e-9)
+        self.assertGreater(float(np.abs(kept).max()), 0.3)
+        self.assertEqual(bound.keyed_systems, ["shared"])
 
     def test_a_turned_hand_does_not_wring_its_sleeve(self) -> None:
         """The sleeve's girth half way down the forearm, with the hand turned over."""

@@ -115,13 +115,14 @@ export function PartCard() {
       </Collapse>
       </Box>
       <Box sx={{ flexShrink: 0, fontSize: 12, color: "text.secondary", borderTop: 1, borderColor: "divider", pt: 0.5 }}>
-        <span>Letting go of a drag keys </span>
+        <Tooltip title={data.rule}>
+          <span>A drag keys </span>
+        </Tooltip>
         <Select variant="standard" disableUnderline value={keyRule} onChange={(e) => set({ keyRule: e.target.value as KeyRule })} inputProps={{ "aria-label": "What letting go of a drag keys" }} sx={{ fontSize: 12, "& .MuiSelect-select": { py: 0 } }}>
           <MenuItem value="dragged">what was dragged</MenuItem>
           <MenuItem value="part">the whole part</MenuItem>
           <MenuItem value="ask">nothing until K</MenuItem>
         </Select>
-        <span>{data.rule}</span>
       </Box>
     </Paper>
   );
