@@ -32,13 +32,16 @@ def main() -> int:
     parser.add_argument(
         "--restore", metavar="FILE", type=Path, help="put a backup in the place of what is stored, then stop"
     )
+    parser.add_argument(
+        "--tidy", action="store_true", help="remove what nothing refers to any more, say how much, then stop"
+    )
     asked = parser.parse_args()
     if asked.warm:
         from .warm import warm
 
         warm()
         return 0
-    if asked.backup or asked.restore:
+    if asked.backup or asked.restore or asked.tidy:
         return _keep(asked.backup, asked.restore)
     port = os.environ.get("YIELDING_TETHER_PORT", "8400")
     if not (port.isascii() and port.isdigit() and len(port) < 6) or not 1 <= int(port) <= 65535:
@@ -102,7 +105,7 @@ def main() -> int:
 
 
 def _keep(to: Path | None, back: Path | None) -> int:
-    """Writes a backup, while the program runs or not, or puts one back, while it does not."""
+    """Writes a backup or tidies up, while the program runs or not, or puts a backup back, while it does not."""
     state = state_folder()
     cluster = private_cluster(state)
     try:

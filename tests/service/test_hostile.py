@@ -5,14 +5,18 @@ from __future__ import annotations
 import http.client
 import json
 import random
+import threading
+import time
 import unittest
 from typing import Any
 
 import httpx
 from websockets.sync.client import connect
 
+from tests.core.test_handover import demo
 from tests.depth import DEPTH
 from tests.servers import Service
+from yielding_tether.formats import bvh
 
 #: What is put in place of a number, a text, a list and anything else.
 NUMBERS = (0, -1, 2**31, 2**53, 2**63, 2**64, 10**40, "NaN", "1e400", "-Infinity", 0.5, True, None, "x", "", [], {})
@@ -189,6 +193,59 @@ class Hostile(unittest.TestCase):
                 if status >= 400:
                     self.assertTrue(json.loads(answer)["message"], case)
         self.assertEqual(self.http.get("/api/health").json()["database"], "well")
+
+    def test_scenes_that_go_while_they_are_worked_on_hurt_nobody_else(self) -> None:
+        """Some bring scenes in and take them away, others work on them and look at everything: whose scene is gone is told so, and
+        all else goes on."""
+        file = bvh.write(demo(), "marl", 0, 6)
+        stop = threading.Event()
+        wrong: list[str] = []
+        alive: list[int] = []
+
+        def ask(client: httpx.Client, method: str, path: str, fine: tuple[int, ...], **more: Any) -> httpx.Response:
+            answer = client.request(method, path, **more)
+            if answer.status_code not in fine:
+                wrong.append(f"{method} {path}: {answer.status_code} {answer.text[:200]}")
+            return answer
+
+        def come_and_go(client: httpx.Client) -> None:
+            made = ask(client, "POST", "/api/import?filename=x.bvh", (200,), content=file).json()
+            alive.append(made["take_id"])
+            ask(client, "GET", f"/api/takes/{made['take_id']}", (200,))
+            ask(client, "DELETE", f"/api/scenes/{made['scene_id']}", (204,))
+
+        def work(client: httpx.Client) -> None:
+            if alive:
+                take = alive[-1]
+                info = ask(client, "GET", f"/api/takes/{take}", (200, 404)).json()
+                asked = {"operation": "handover", "revision": info.get("revision", 1), "first": 2,
+                         "parts": [{"member": "body", "part": "arm.L"}], "choices": {"to": "ik"}}  # fmt: skip
+                ask(client, "POST", f"/api/takes/{take}/apply", (200, 404, 409), json=asked)
+                ask(client, "POST", f"/api/takes/{take}/undo", (200, 404, 409), json={"revision": asked["revision"]})
+
+        def look(client: httpx.Client) -> None:
+            scenes = ask(client, "GET", "/api/scenes", (200,)).json()
+            demo_take = next(s for s in scenes if s["name"] == "Chain ferry")["takes"][0]["id"]
+            ask(client, "GET", f"/api/takes/{demo_take}", (200,))
+
+        def run(what: Any) -> None:
+            with httpx.Client(base_url=self.service.base, timeout=60) as client:
+                while not stop.is_set():
+                    try:
+                        what(client)
+                    except Exception as error:
+                        wrong.append(repr(error))
+                        return
+
+        threads = [threading.Thread(target=run, args=(f,)) for f in (come_and_go, come_and_go, work, work, look)]
+        for t in threads:
+            t.start()
+        time.sleep(6.0 * DEPTH)
+        stop.set()
+        for t in threads:
+            t.join()
+        self.assertEqual(wrong, [])
+        self.assertGreater(len(alive), 4)
 
     def test_sockets_answer_what_is_no_drag_in_words(self) -> None:
         scene = next(s for s in self.http.get("/api/scenes").json() if s["name"] == "Chain ferry")

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import threading
+import time
 import unittest
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
@@ -13,6 +15,7 @@ from sqlalchemy.exc import IntegrityError
 
 from tests.core.test_handover import captured, demo
 from tests.core.worlds import limb_member, random_take, scene
+from tests.depth import DEPTH
 from tests.servers import fresh_store
 from yielding_tether.core.clips import copy
 from yielding_tether.core.curves import set_value
@@ -178,6 +181,61 @@ class Storing(unittest.TestCase):
         store.go_to(base.take_id, at[-1], base.revision)
         for expected in at[1:]:
             self.assertEqual(store.step(base.take_id, store.head(base.take_id), 1), expected)
+
+    def test_what_nothing_refers_to_is_collected_and_nothing_else(self) -> None:
+        store = fresh_store()
+        self.addCleanup(store.close)
+        program = captured()
+        kept, _ = store.add_scene(program.scene, [program.take])
+        gone, (take,) = store.add_scene(program.scene, [program.take])
+        base = store.load(take)
+        alone = edited(base.take, 500)
+        store.commit(base, alone, "alone", {}, None)
+        self.assertEqual(store.collect(), (0, 0))
+        store.delete_scene(gone)
+        count, size = store.collect()
+        changed = [n for n in alone.curves if alone.curves[n] is not base.take.curves.get(n)]
+        self.assertEqual((count, size), (1, len(codec.curve_bytes(alone.curves[changed[0]]))))
+        store.delete_scene(kept)
+        self.assertGreaterEqual(store.collect()[0], 2)
+        with store.engine.connect() as db:
+            self.assertEqual(db.execute(text("select count(*) from blob")).scalar_one(), 0)
+
+    def test_collecting_races_no_writer_who_shares_a_blob(self) -> None:
+        """Writers make and unmake scenes that share all of their curves while others collect; whatever is there can be read."""
+        store = fresh_store()
+        self.addCleanup(store.close)
+        rng = np.random.default_rng(1)
+        member = limb_member(rng)
+        take = random_take(rng, (member,), kinds=(0, 1, 2))
+        stop = threading.Event()
+        failed: list[BaseException] = []
+
+        def work(what: Callable[[], object]) -> None:
+            try:
+                while not stop.is_set():
+                    what()
+            except BaseException as error:
+                failed.append(error)
+
+        def write() -> None:
+            scene_id, (take_id,) = store.add_scene(scene(member), [take])
+            loaded = store.load(take_id)
+            self.assertEqual(dict(loaded.take.curves), dict(take.curves))
+            store.commit(loaded, edited(loaded.take, 300), "one", {}, None)
+            other = Store(store.url)
+            other.load(take_id)
+            other.close()
+            store.delete_scene(scene_id)
+
+        threads = [threading.Thread(target=work, args=(f,)) for f in (write, write, write, store.collect)]
+        for t in threads:
+            t.start()
+        time.sleep(3.0 * DEPTH)
+        stop.set()
+        for t in threads:
+            t.join()
+        self.assertEqual(failed, [])
 
     def test_revisions_share_unchanged_curves(self) -> None:
         base = self.opened()

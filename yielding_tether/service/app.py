@@ -162,6 +162,7 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
     )
     def delete_scene(scene_id: TakeId) -> None:
         studio.store.delete_scene(scene_id)
+        studio.store.collect()
 
     @app.post(
         "/api/import", tags=["scenes"], summary="Bring in a capture file (BVH) as a new scene", responses=PROBLEMS,

@@ -159,6 +159,23 @@ class Store:
             s.flush()
             s.delete(row)
 
+    def collect(self) -> tuple[int, int]:
+        """Removes blobs that no revision and no capture refers to any more; returns how many, and their bytes.
+
+        Writers wait meanwhile, and those who have begun are waited for: so none can count on a blob that is on its way out.
+        """
+        with self._session() as s:
+            s.connection().execute(sa_text("lock table blob in share row exclusive mode"))
+            gone = s.connection().execute(
+                sa_text(
+                    "with used as (select blob as hash from capture union select value from revision, jsonb_each_text(curves)), "
+                    "gone as (delete from blob where not exists (select 1 from used where used.hash = blob.hash) "
+                    "returning octet_length(data) as size) select count(*), coalesce(sum(size), 0) from gone"
+                )
+            )
+            count, size = gone.one()
+            return int(count), int(size)
+
     # --- takes ----------------------------------------------------------------------------------------
 
     def add_take(self, scene_id: int, take: Take) -> int:
