@@ -8,15 +8,15 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ..channels import ROTATION, Channel, turning
+from ..channels import ROTATION
 from ..kernels import fits
 from ..kernels.share import FLOATS, INTS, SHARE
 from ..tape import Run, Tape, signs_of
 from ..transforms import Floats, Ints, inverse, multiply, rotate
-from .system import Control, Handle, Posed, State, System
+from .fk import Fk
+from .system import Posed, State
 
 if TYPE_CHECKING:
-    from ..parts.part import Part
     from ..parts.twist import TwistPart
     from ..program import Poses
     from ..rig import Bound
@@ -35,20 +35,11 @@ class Shared:
     shares: Floats
 
 
-class ShareOfTwist(System):
+class ShareOfTwist(Fk):
     """Three Euler channels a joint, zero at rest, on top of the share."""
 
     name = "shared"
     label = "shared twist"
-
-    def channels(self, part: Part) -> tuple[Channel, ...]:
-        return tuple(c for name in part.joints for c in turning(name, self.name))
-
-    def controls(self, part: Part) -> tuple[Control, ...]:
-        return tuple(
-            Control(name, name, order, Handle("band", ("swing",), name))
-            for name, order in zip(part.joints, part.joint_orders, strict=True)
-        )
 
     def bind(self, bound: Bound) -> Shared:
         part: TwistPart = bound.part  # type: ignore[assignment]
