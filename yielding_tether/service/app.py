@@ -17,8 +17,10 @@ from fastapi import Path as PathParameter
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
+from psycopg import errors
 from pydantic import ValidationError
 from sqlalchemy.exc import DataError, DBAPIError, InterfaceError, OperationalError
+from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException as StarletteHTTPException
 
@@ -121,8 +123,19 @@ def _errors(app: FastAPI) -> None:
 
     @app.exception_handler(InterfaceError)
     @app.exception_handler(OperationalError)
-    def away(_: Request, error: OperationalError) -> JSONResponse:
-        return problem(503, "The database does not answer just now. What was applied is safe; try again in a moment.")
+    @app.exception_handler(PoolTimeout)
+    def away(_: Request, error: Exception) -> JSONResponse:
+        return problem(503, f"{hindrance(error)} What was applied is safe; try again in a moment.")
+
+
+def hindrance(error: Exception) -> str:
+    """What keeps the database from working, in a sentence: full, too slow, or away."""
+    cause = getattr(error, "orig", None)
+    if isinstance(cause, errors.DiskFull):
+        return "The disk of the database is full: make room on it."
+    if isinstance(error, PoolTimeout) or isinstance(cause, errors.QueryCanceled | errors.LockNotAvailable):
+        return "The database takes too long to answer: it is hung, or at too much at once."
+    return "The database does not answer just now."
 
 
 def _scenes(app: FastAPI, studio: Studio) -> None:
@@ -130,9 +143,10 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
     def health(response: Response) -> s.Health:
         try:
             studio.store.ping()
-        except DBAPIError:
+        except (DBAPIError, PoolTimeout) as error:
             response.status_code = 503
-            return s.Health(database="away")
+            told = hindrance(error)
+            return s.Health(database="full" if "full" in told else "slow" if "too long" in told else "away")
         return s.Health(database="well")
 
     @app.get("/api/scenes", tags=["scenes"], summary="All scenes with their cast and takes", responses=PROBLEMS)
@@ -591,8 +605,8 @@ async def _answer(socket: WebSocket, studio: Studio, take_id: int, text: str) ->
         return
     except (CoreError, Missing) as error:
         message = str(error)
-    except (InterfaceError, OperationalError):
-        message = "The database does not answer just now."
+    except (InterfaceError, OperationalError, PoolTimeout) as error:
+        message = hindrance(error)
     except WebSocketDisconnect:
         raise
     except Exception:

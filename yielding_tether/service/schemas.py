@@ -53,7 +53,7 @@ def _check_storable(data: Any, where: str) -> None:
 
 class Health(Model):
     service: Literal["well"] = "well"
-    database: Literal["well", "away"]
+    database: Literal["well", "away", "slow", "full"]
 
 
 class Problem(Model):

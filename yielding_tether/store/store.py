@@ -32,6 +32,8 @@ from ..core.takes import Capture, Scene, Take
 from . import codec
 from .tables import BlobRow, CaptureRow, ClipRow, MemberRow, RevisionRow, SceneRow, TakeRow
 
+#: What no statement may take longer than, nor waiting for another writer.
+LIMITS = "-c statement_timeout=60s -c lock_timeout=15s -c idle_in_transaction_session_timeout=120s"
 #: Most labels of what has changed that a stale writer is told.
 TOLD = 20
 
@@ -82,7 +84,8 @@ class Store:
         self.url = url
         # Asking before each use lets the program go on when the database comes back.
         self.engine: Engine = create_engine(
-            url, pool_pre_ping=True, pool_size=8, max_overflow=8, pool_timeout=10.0, connect_args={"connect_timeout": 5},
+            url, pool_pre_ping=True, pool_size=8, max_overflow=8, pool_timeout=10.0,
+            connect_args={"connect_timeout": 5, "options": LIMITS},
         )  # fmt: skip
         # Both never change, and are known by their content: what a program uses still is not read anew.
         self._curves: WeakValueDictionary[str, Curve] = WeakValueDictionary()

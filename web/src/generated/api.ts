@@ -1144,7 +1144,7 @@ export interface components {
              * Database
              * @enum {string}
              */
-            database: "well" | "away";
+            database: "well" | "away" | "slow" | "full";
         };
         /**
          * Held
