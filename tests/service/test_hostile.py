@@ -245,7 +245,7 @@ class Hostile(unittest.TestCase):
         for t in threads:
             t.join()
         self.assertEqual(wrong, [])
-        self.assertGreater(len(alive), 4)
+        self.assertGreater(len(alive), 1)
 
     def test_sockets_answer_what_is_no_drag_in_words(self) -> None:
         scene = next(s for s in self.http.get("/api/scenes").json() if s["name"] == "Chain ferry")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import logging
 import struct
+import threading
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
@@ -43,6 +44,8 @@ log = logging.getLogger(__name__)
 
 #: Most frames of poses in one answer.
 MAX_POSES = 1024
+#: Seconds for which a file waits until another one is written.
+PATIENCE = 10.0
 #: Most sockets open at once, and seconds after which one that does not read its answers is dropped.
 MAX_SOCKETS, UNREAD = 32, 20.0
 
@@ -58,6 +61,7 @@ PROBLEMS: dict[int | str, dict[str, Any]] = {
     409: {"model": s.Problem, "description": "The take has moved on; `head` is where it stands."},
     413: {"model": s.Problem, "description": "The body is larger than what is read."},
     422: {"model": s.Problem, "description": "It can't be done; `message` says why and what to do."},
+    429: {"model": s.Problem, "description": "Another file is being written; ask again in a moment."},
     503: {"model": s.Problem, "description": "The database does not answer just now; nothing was lost."},
 }
 
@@ -109,7 +113,10 @@ def _errors(app: FastAPI) -> None:
 
     @app.exception_handler(StarletteHTTPException)
     def unanswered(_: Request, error: StarletteHTTPException) -> JSONResponse:
-        said = {404: "There is nothing at this address.", 405: "This address does not take requests of this kind."}
+        said = {
+            404: "There is nothing at this address.", 405: "This address does not take requests of this kind.",
+            429: "Another file is being written just now: ask again in a moment.",
+        }  # fmt: skip
         return problem(error.status_code, said.get(error.status_code, f"{error.detail}."))
 
     @app.exception_handler(DataError)
@@ -415,6 +422,9 @@ WRITERS = {
 }  # fmt: skip
 
 
+_writing_files = threading.Lock()
+
+
 def _exporting(studio: Studio, ending: str, writer: Writer) -> Callable[..., Response]:
     """The route of one format."""
 
@@ -428,7 +438,13 @@ def _exporting(studio: Studio, ending: str, writer: Writer) -> Callable[..., Res
         open_ = studio.open(take_id, revision)
         take = open_.loaded.take
         bounds = take.first if first is None else first, take.last if last is None else last
-        data = writer.write(open_.program, member, *bounds)
+        # Files take memory while they are written: one after the other.
+        if not _writing_files.acquire(timeout=PATIENCE):
+            raise StarletteHTTPException(429)
+        try:
+            data = writer.write(open_.program, member, *bounds)
+        finally:
+            _writing_files.release()
         return _file(data, f"{take.name} {member}", ending, writer.media)
 
     export.__doc__ = writer.help

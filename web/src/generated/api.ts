@@ -2161,6 +2161,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -2244,6 +2253,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -2320,6 +2338,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2419,6 +2446,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -2495,6 +2531,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2589,6 +2634,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -2667,6 +2721,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2763,6 +2826,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -2844,6 +2916,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2942,6 +3023,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -3025,6 +3115,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3120,6 +3219,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -3200,6 +3308,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3296,6 +3413,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -3374,6 +3500,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3464,6 +3599,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -3542,6 +3686,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3637,6 +3790,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -3718,6 +3880,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3814,6 +3985,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -3896,6 +4076,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3994,6 +4183,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -4076,6 +4274,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4174,6 +4381,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -4263,6 +4479,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -4339,6 +4564,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4433,6 +4667,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -4509,6 +4752,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4607,6 +4859,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -4689,6 +4950,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4785,6 +5055,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -4874,6 +5153,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The database does not answer just now; nothing was lost. */
             503: {
                 headers: {
@@ -4955,6 +5243,15 @@ export interface operations {
             };
             /** @description It can't be done; `message` says why and what to do. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Another file is being written; ask again in a moment. */
+            429: {
                 headers: {
                     [name: string]: unknown;
                 };
