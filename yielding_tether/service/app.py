@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import asyncio
+import contextlib
 import logging
 import struct
 import threading
@@ -160,7 +161,13 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
     def list_scenes() -> list[s.SceneEntry]:
         found = []
         for scene in studio.store.scenes():
-            takes = [studio.entry(row.id, row.head_id) for row in scene["takes"]]
+            takes = []
+            for row in scene["takes"]:
+                # One that is taken away while this is put together is simply not there.
+                with contextlib.suppress(Missing):
+                    takes.append(studio.entry(row.id, row.head_id))
+            if scene["takes"] and not takes:
+                continue
             found.append(
                 s.SceneEntry(
                     id=scene["row"].id,

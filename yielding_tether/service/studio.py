@@ -180,7 +180,7 @@ class Studio:
         id = self.store.written(take_id, key) if key else None
         if id is None:
             return None
-        row, _ = self.store.revisions(take_id, id)[0]
+        row, _ = self.store.revision(take_id, id)
         proof = proof_from(row.proof)
         said = proof.sentence if proof else row.label
         return s.Applied(revision=id, number=row.number, label=row.label, sentence=said, proof=proof)
@@ -191,7 +191,7 @@ class Studio:
         id = self.store.commit(base.loaded, take, label, asked, proof, key)
         loaded = replace(base.loaded, take=take, revision=id)
         self._open.put((base.loaded.take_id, id), Open(loaded, base.program.on(take)))
-        number = self.store.revisions(base.loaded.take_id, id)[0][0].number
+        number = self.store.revision(base.loaded.take_id, id)[0].number
         return s.Applied(
             revision=id,
             number=number,
@@ -261,7 +261,7 @@ class Studio:
         open_ = self.open(take_id, revision)
         loaded, program = open_.loaded, open_.program
         take = loaded.take
-        ((row, redo),) = self.store.revisions(take_id, loaded.revision)
+        row, redo = self.store.revision(take_id, loaded.revision)
         found = self.findings(open_)
         wanted = [f for f in self._all_findings(open_) if f.key in take.wanted]
         names, _ = program.joints()

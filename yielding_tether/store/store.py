@@ -106,6 +106,13 @@ class Store:
         with Session(self.engine, expire_on_commit=False) as session, session.begin():
             yield session
 
+    @contextmanager
+    def _reading(self) -> Iterator[Session]:
+        """A session that sees everything as it stands at its first question, whoever writes or takes away meanwhile."""
+        engine = self.engine.execution_options(isolation_level="REPEATABLE READ")
+        with Session(engine, expire_on_commit=False) as session, session.begin():
+            yield session
+
     def ping(self) -> None:
         """Raises if the database does not answer."""
         with self._session() as s:
@@ -133,7 +140,7 @@ class Store:
 
     def scenes(self) -> list[dict[str, Any]]:
         """Scenes with their cast and takes, newest first."""
-        with self._session() as s:
+        with self._reading() as s:
             rows = s.exec(select(SceneRow).order_by(col(SceneRow.id).desc())).all()
             members: dict[int, list[Any]] = defaultdict(list)
             for scene, *member in s.exec(
@@ -190,7 +197,7 @@ class Store:
 
     def scene(self, scene_id: int) -> Scene:
         """A scene with its cast. Missing if it is not there."""
-        with self._session() as s:
+        with self._reading() as s:
             row = s.get(SceneRow, scene_id)
             if row is None:
                 raise Missing(f"There is no scene {scene_id}.")
@@ -257,7 +264,7 @@ class Store:
 
     def load(self, take_id: int, revision: int | None = None) -> Loaded:
         """A take at a revision, by default its head."""
-        with self._session() as s:
+        with self._reading() as s:
             row = self._take(s, take_id)
             rev = s.get(RevisionRow, revision if revision is not None else row.head_id)
             if rev is None or rev.take_id != take_id or rev.id is None:
@@ -357,8 +364,9 @@ class Store:
             .execution_options(synchronize_session=False)
         )
         if done.rowcount != 1:  # type: ignore[attr-defined]
-            head = s.exec(select(TakeRow.head_id).where(TakeRow.id == take_id)).one()
-            assert head is not None
+            head = s.exec(select(TakeRow.head_id).where(TakeRow.id == take_id)).one_or_none()
+            if head is None:
+                raise Missing(f"There is no take {take_id}.")
             raise Stale(head, self._labels_between(s, expected, head))
 
     def _labels_between(self, s: Session, base: int, head: int) -> list[str]:
@@ -432,7 +440,7 @@ class Store:
 
     def clips(self) -> list[tuple[int, Clip]]:
         """All kept clips, newest first."""
-        with self._session() as s:
+        with self._reading() as s:
             rows = s.exec(select(ClipRow).order_by(col(ClipRow.id).desc())).all()
             return [(row.id or 0, codec.clip_from({**row.body, "name": row.name})) for row in rows]
 
@@ -475,12 +483,19 @@ class Store:
             assert head is not None
             return head
 
+    def revision(self, take_id: int, id: int) -> tuple[Revision, int | None]:
+        """One revision of a take, with the child that redo goes to. Missing if it is not there (any more)."""
+        found = self.revisions(take_id, id)
+        if not found:
+            raise Missing(f"Take {take_id} has no revision {id}.")
+        return found[0]
+
     def revisions(self, take_id: int, only: int | None = None) -> list[tuple[Revision, int | None]]:
         """All revisions of a take in order of their numbers, or only one of them, each with the child that redo goes
         to. Their curves stay where they are."""
         r = RevisionRow
         columns = (r.id, r.number, r.parent_id, r.label, r.name, r.created, r.proof, r.operation, r.redo_id)
-        with self._session() as s:
+        with self._reading() as s:
             self._take(s, take_id)
             asked = s.execute(
                 sa_select(*columns)  # type: ignore[arg-type]
