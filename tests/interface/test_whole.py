@@ -256,13 +256,15 @@ class Whole(Pages):
         before = self.joints(["foot.L", "foot.R"], 150)
         # From the front, where no foot is before the other; once the view has settled.
         page.keyboard.press("2")
-        page.wait_for_timeout(2000)
-        left, right = (self.grab(page, limb, 0) for limb in ("leg.L", "leg.R"))
-        page.keyboard.down("Shift")
-        page.mouse.click(*left)
-        page.mouse.click(*right)
-        page.keyboard.up("Shift")
         page.wait_for_timeout(300)
+        self.settled(page)
+        page.keyboard.down("Shift")
+        for limb in ("leg.L", "leg.R"):
+            page.mouse.click(*self.grab(page, limb, 0))
+            page.wait_for_timeout(200)
+            self.settled(page)
+        page.keyboard.up("Shift")
+        right = self.grab(page, "leg.R", 0)
         self.drag(page, right, (20, -12))
         self.wait_for_revision(page, "and 1 more")
         went = self.joints(["foot.L", "foot.R"], 150)[:, :3] - before[:, :3]
