@@ -16,6 +16,8 @@ from yielding_tether.core.few_keys import thinned
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.operations.bake import Bake, apply
+from yielding_tether.core.operations.handover import Handover
+from yielding_tether.core.operations.handover import apply as handover
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene
 from yielding_tether.core.transforms import Floats, rotation_distance
@@ -165,6 +167,20 @@ class OfACapture(unittest.TestCase):
         for part in ("leg.L", "leg.R", "root"):
             kept = keys_of(after, ("body", part), 0.0, 120.0)
             self.assertLess(np.mean([len(k) for k in kept.values() if k]), 20.0, part)
+
+    def test_from_the_last_frame_on_every_part_is_handed_over(self) -> None:
+        """Nothing lies between the change and the end of the take; the pose there stays, and what comes before it to the bit."""
+        program = crossing()
+        last = float(program.take.last)
+        at = np.arange(0.0, last + 0.25, 0.5)
+        nodes = program.joints(["body"])[1]
+        was = program.evaluate(at)
+        for keys in ("kept", "every"):
+            for bound in program.bounds.values():
+                take, _ = handover(program, Handover((bound.id,), bound.keyed_systems[-1], last, keys=keys))  # type: ignore[arg-type]
+                now = program.on(take).evaluate(at)
+                np.testing.assert_array_equal(now.pos[:-1, nodes], was.pos[:-1, nodes], str(bound.id))
+                np.testing.assert_allclose(now.pos[-1, nodes], was.pos[-1, nodes], atol=1e-6, err_msg=str(bound.id))
 
     def test_every_part_of_a_body_fingers_too_stays_within_the_tolerance(self) -> None:
         """A hand begins with every finger, and FK can't take back what the arm below it used up."""

@@ -478,6 +478,9 @@ def crossings(program: Program, target: Target, times: Floats) -> Floats:
     A key of all channels at that very moment lets it step without a jump: the limb is straight on both sides.
     """
     grid = np.unique(np.concatenate([times, np.arange(np.ceil(times[0]), times[-1])]))
+    if len(grid) < 2:
+        # From the last frame of a take on nothing lies between.
+        return np.empty(0)
     leaving = _side_of(program, target, grid[:-1])
     arriving = _side_of(program, target, grid[1:], ARRIVING)
     if leaving is None or arriving is None:

@@ -10,7 +10,7 @@ import threading
 from collections.abc import Callable
 from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Any, NamedTuple
+from typing import Annotated, Any, Literal, NamedTuple
 
 import numpy as np
 import orjson
@@ -133,17 +133,20 @@ def _errors(app: FastAPI) -> None:
     @app.exception_handler(OperationalError)
     @app.exception_handler(PoolTimeout)
     def away(_: Request, error: Exception) -> JSONResponse:
-        return problem(503, f"{hindrance(error)} What was applied is safe; try again in a moment.")
+        return problem(503, f"{hindrance(error)[1]} What was applied is safe; try again in a moment.")
 
 
-def hindrance(error: Exception) -> str:
-    """What keeps the database from working, in a sentence: full, too slow, or away."""
+Hindrance = Literal["away", "slow", "full"]
+
+
+def hindrance(error: Exception) -> tuple[Hindrance, str]:
+    """What keeps the database from working, and that in a sentence."""
     cause = getattr(error, "orig", None)
     if isinstance(cause, errors.DiskFull):
-        return "The disk of the database is full: make room on it."
+        return "full", "The disk of the database is full: make room on it."
     if isinstance(error, PoolTimeout) or isinstance(cause, errors.QueryCanceled | errors.LockNotAvailable):
-        return "The database takes too long to answer: it is hung, or at too much at once."
-    return "The database does not answer just now."
+        return "slow", "The database takes too long to answer: it is hung, or at too much at once."
+    return "away", "The database does not answer just now."
 
 
 def _scenes(app: FastAPI, studio: Studio) -> None:
@@ -153,8 +156,7 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
             studio.store.ping()
         except (DBAPIError, PoolTimeout) as error:
             response.status_code = 503
-            told = hindrance(error)
-            return s.Health(database="full" if "full" in told else "slow" if "too long" in told else "away")
+            return s.Health(database=hindrance(error)[0])
         return s.Health(database="well")
 
     @app.get("/api/scenes", tags=["scenes"], summary="All scenes with their cast and takes", responses=PROBLEMS)
@@ -629,7 +631,7 @@ async def _answer(socket: WebSocket, studio: Studio, take_id: int, text: str) ->
     except (CoreError, Missing) as error:
         message = str(error)
     except (InterfaceError, OperationalError, PoolTimeout) as error:
-        message = hindrance(error)
+        message = hindrance(error)[1]
     except WebSocketDisconnect:
         raise
     except Exception:

@@ -8,9 +8,11 @@ from starlette.datastructures import Headers
 from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
+from ..formats.bvh import MAX_BYTES
+
 LOCAL = frozenset({"127.0.0.1", "localhost", "[::1]", "::1"})
 #: Bodies beyond this are refused; only captures come near it.
-MAX_BODY = 120_000_000
+MAX_BODY = MAX_BYTES
 MAX_JSON = 2_000_000
 #: What a browser may do with the page: only what comes with it, in no other page's frame.
 HEADERS = [
