@@ -35,7 +35,7 @@ setup_python() {
   fi
   if [ "$(cat "$mark" 2>/dev/null)" != "$(digest "$lock")" ]; then
     echo "Installing Python packages"
-    .venv/bin/python -m pip install --quiet --disable-pip-version-check -r "$lock"
+    .venv/bin/python -m pip install --quiet --disable-pip-version-check --require-hashes -r "$lock"
     digest "$lock" > "$mark"
   fi
 }

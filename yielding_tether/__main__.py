@@ -17,6 +17,7 @@ import uvicorn
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 
 from .service.app import create_app
+from .service.worker import Crew
 from .store.backup import backup, restore
 from .store.cluster import Cluster, ClusterError, private_cluster, state_folder
 from .store.store import Store
@@ -46,6 +47,9 @@ def main() -> int:
     port = os.environ.get("YIELDING_TETHER_PORT", "8400")
     if not (port.isascii() and port.isdigit() and len(port) < 6) or not 1 <= int(port) <= 65535:
         return _fail(f"YIELDING_TETHER_PORT is {port!r}: use a number from 1 to 65535.")
+    workers = os.environ.get("YIELDING_TETHER_WORKERS", "1")
+    if workers not in map(str, range(1, 17)):
+        return _fail(f"YIELDING_TETHER_WORKERS is {workers!r}: use a number from 1 to 16.")
     state = state_folder()
     try:
         state.mkdir(parents=True, exist_ok=True)
@@ -69,6 +73,7 @@ def main() -> int:
         )
     url = os.environ.get("YIELDING_TETHER_DATABASE_URL")
     cluster: Cluster | None = None
+    crew: Crew | None = None
     ended = threading.Event()
     # A plain kill, or a terminal that is closed, must stop the database too; whoever asks twice is not kept waiting.
     for sign in (signal.SIGTERM, signal.SIGHUP):
@@ -83,6 +88,7 @@ def main() -> int:
         store = Store(_with_driver(url))
         store.migrate()
         _load_demo(store)
+        crew = Crew(store.url, int(workers))
         # Poses on their way through this machine are not compressed: that took a third of live posing.
         config = uvicorn.Config(
             create_app(store, WEB), log_level="warning", ws_max_size=65536, ws_per_message_deflate=False,
@@ -101,6 +107,8 @@ def main() -> int:
         for sign in (signal.SIGTERM, signal.SIGHUP, signal.SIGINT):
             signal.signal(sign, lambda *_: _leave(cluster, 1))
         ended.set()
+        if crew is not None:
+            crew.stop()
     _leave(cluster, code)
     return code
 

@@ -11,9 +11,7 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.testclient import TestClient
 
-from tests.core.test_handover import demo
 from tests.servers import fresh_store
-from yielding_tether.service import app
 from yielding_tether.service.app import create_app
 from yielding_tether.store.store import Store
 
@@ -38,21 +36,6 @@ class Hindered(unittest.TestCase):
                     self.assertEqual(answer.status_code, 503)
                     self.assertIn(words, answer.json()["message"])
                     self.assertIn("What was applied is safe", answer.json()["message"])
-
-    def test_files_are_written_one_after_the_other(self) -> None:
-        store = fresh_store()
-        self.addCleanup(store.close)
-        _, (take,) = store.add_scene(demo().scene, [demo().take])
-        address = f"/api/takes/{take}/export.bvh?member=marl&first=0&last=3"
-        with TestClient(create_app(store), base_url="http://127.0.0.1") as client:
-            with patch.object(app, "PATIENCE", 0.01), app._writing_files:
-                answer = client.get(address)
-                self.assertEqual(answer.status_code, 429)
-                self.assertIn("Another file is being written", answer.json()["message"])
-            self.assertEqual(client.get(address).status_code, 200)
-            # A file that can't be written lets the next one through.
-            self.assertEqual(client.get(address.replace("last=3", "last=900")).status_code, 422)
-            self.assertEqual(client.get(address).status_code, 200)
 
     def hindered(self, fault: Exception, method: str):  # type: ignore[no-untyped-def]
         def refuse(*_: object) -> Callable[..., object]:

@@ -1,9 +1,9 @@
 import { Alert, CssBaseline, Snackbar, ThemeProvider } from "@mui/material";
-import { useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect, useMemo, useState } from "react";
 import { Home } from "./home/Home";
 import { Away } from "./shared/Away";
-import { bringIn } from "./shared/captures";
+import { BringIn } from "./shared/BringIn";
+import { useBringIn } from "./shared/captures";
 import { useNotice } from "./shared/notice";
 import { usePath } from "./shared/route";
 import { makeTheme } from "./shared/theme";
@@ -23,7 +23,6 @@ export function App() {
   const theme = useMemo(() => makeTheme(mode), [mode]);
   const path = usePath();
   const notice = useNotice();
-  const client = useQueryClient();
   const compare = /^\/take\/(\d+)\/compare\/(\d+)\/(\d+)/.exec(path);
   const take = /^\/take\/(\d+)/.exec(path)?.[1];
 
@@ -32,7 +31,7 @@ export function App() {
     const drop = (event: DragEvent) => {
       event.preventDefault();
       const file = event.dataTransfer?.files[0];
-      if (file) void bringIn(file, () => client.invalidateQueries({ queryKey: ["scenes"] }));
+      if (file) useBringIn.getState().put(file);
     };
     window.addEventListener("dragover", over);
     window.addEventListener("drop", drop);
@@ -40,7 +39,7 @@ export function App() {
       window.removeEventListener("dragover", over);
       window.removeEventListener("drop", drop);
     };
-  }, [client]);
+  }, []);
 
   const toggle = () => {
     const next = mode === "light" ? "dark" : "light";
@@ -52,6 +51,7 @@ export function App() {
     <ThemeProvider theme={theme}>
       <CssBaseline />
       <Away />
+      <BringIn />
       {compare ? (
         <Suspense fallback={<p style={{ padding: 24 }}>Laying both out…</p>}>
           <Compare takeId={Number(compare[1])} a={Number(compare[2])} b={Number(compare[3])} other={Number(new URLSearchParams(location.search).get("with") ?? compare[1])} />

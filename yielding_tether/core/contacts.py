@@ -17,6 +17,7 @@ from .cast import Member, Shape
 from .curves import ARRIVING
 from .errors import CoreError
 from .program import Poses, Program
+from .progress import advance
 from .rig import Bound, BoundControl
 from .shapes import signed_distance
 from .takes import WORLD, Contact, Take
@@ -186,7 +187,8 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None) -> li
     ground = 0.0 if surfaces else _ground(program, ends)
     anchors: list[tuple[str, str]] = [(WORLD, WORLD), *dict.fromkeys((m.id, s.joint) for m, s in surfaces)]
     found: list[Contact] = []
-    for end in ends:
+    for k, end in enumerate(ends):
+        advance(k / len(ends))
         own = program.nodes[end.bound.member.id, end.joint]
         tall = _height(end.bound.member)
         size = _extent(end) or 0.05 * tall

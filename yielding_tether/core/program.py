@@ -22,6 +22,7 @@ from .kernels.block import BLOCK, NODE_ROWS, U
 from .kernels.rows import Room, addresses
 from .kernels.run import Curves, run
 from .kernels.sample import halve, sample_packed
+from .progress import still_wanted
 from .rig import Bound, Rig
 from .systems.system import Posed
 from .takes import Scene, Take
@@ -177,8 +178,9 @@ class Program:
 
         `overrides` puts values in place of what the curves say, by channel index: a live drag. `only`: the nodes that
         are wanted, others are not a number; what they do not need is not worked out. Raises LoopError when parts need one
-        another at the same time.
+        another at the same time, Cancelled when nobody wants the work any more that asks.
         """
+        still_wanted()
         at = np.ascontiguousarray(times, dtype=np.float64)
         which = sides(side, len(at))
         over = np.array(list(overrides or ()), dtype=np.int64)

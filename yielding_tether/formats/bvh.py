@@ -19,6 +19,7 @@ from ..core.curves import FREE, STEPPED, Key, curve
 from ..core.errors import CoreError
 from ..core.kernels.fits import turns as fit_turns
 from ..core.program import Program
+from ..core.progress import advance, stage
 from ..core.proposal import propose
 from ..core.skeleton import Joint, Skeleton
 from ..core.takes import WORLD, Capture, Take, Tether
@@ -334,6 +335,7 @@ def _read_rows(body: list[tuple[int, str]], width: int, joints: int) -> Floats:
     done = 0
     # A few rows at a time: whoever reads numbers lets nobody else work meanwhile.
     for k in range(0, len(body), AT_A_TIME):
+        advance(k / len(body))
         some = body[k : k + AT_A_TIME]
         found = _floats(" ".join(line for _, line in some))
         if found is None:
@@ -377,11 +379,13 @@ def read(data: bytes, id: str, name: str, unit: str | None = None, up: str | Non
         raise FormatError(f"unknown unit {unit!r}: use one of {', '.join(UNITS)}.")
     if up is not None and up not in UPS:
         raise FormatError(f"unknown upward axis {up!r}: use one of {', '.join(UPS)}.")
-    parsed = parse(data)
+    with stage("Reading the file", 0.0, 0.6):
+        parsed = parse(data)
     notes = list(parsed.notes)
     bones = parsed.bones
     raw = np.array([b.offset for b in bones])
-    offsets, rotations = _local_motion(parsed, raw, notes)
+    with stage("Reading the motion", 0.6, 0.8):
+        offsets, rotations = _local_motion(parsed, raw, notes)
     unit = unit or guess_unit(bones)
     size = UNITS[unit]
     notes.append(f"Read as {unit}.")
@@ -406,7 +410,8 @@ def read(data: bytes, id: str, name: str, unit: str | None = None, up: str | Non
         if not np.isfinite(offsets[:, j]).all():
             raise FormatError(f"joint {b.name} leaves the range of numbers.", b.line, b.name)
     orders = {b.name: _order(b) for b in bones}
-    proposal = propose(skeleton, rotations, orders)
+    with stage("Telling the parts of the body", 0.8, 1.0):
+        proposal = propose(skeleton, rotations, orders)
     member = Member(id, name, "character", skeleton, proposal.parts, proposal.shapes, (*notes, *proposal.notes))
     rate = _rate(parsed.frame_time)
     frames = len(parsed.values)
@@ -508,6 +513,7 @@ def _local_motion(parsed: Parsed, raw: Floats, notes: list[str]) -> tuple[Floats
     rotations[..., 3] = 1.0
     column = 0
     for j, bone in enumerate(parsed.bones):
+        advance(j / len(parsed.bones))
         moved = np.zeros((count, 3))
         moves = False
         turn = rotations[:, j]
@@ -591,84 +597,124 @@ def fitting_member(member: Member, read: Imported) -> tuple[Take, tuple[str, ...
 
 
 def write(program: Program, member_id: str, first: float, last: float) -> bytes:
-    """A BVH file of one member, at every whole frame first…last of the take, in centimetres.
+    """A BVH file of one member, in one piece; see `blocks`."""
+    return b"".join(blocks(program, member_id, first, last))
+
+
+def blocks(program: Program, member_id: str, first: float, last: float) -> Iterator[bytes]:
+    """A BVH file of one member, at every whole frame first…last of the take, in centimetres, piece by piece.
 
     BVH knows no rest rotations, so joints are written turned to the world's axes at rest: same joint places,
     rotations relative to the rest pose. CoreError if the range is empty.
     """
     times = program.take.whole_frames(first, last)
-    member = program.scene.member(member_id)
-    skeleton = member.skeleton
-    poses = program.evaluate(times)
+    skeleton = program.scene.member(member_id).skeleton
+    parts = [times[k : k + AT_A_TIME] for k in range(0, len(times), AT_A_TIME)]
+    moves = np.zeros(len(skeleton), dtype=bool)
+    moves[0] = True
+    with stage("Looking at the motion", 0.0, 0.4):
+        for k, at in enumerate(parts):
+            advance(k / len(parts))
+            offset, _ = _against_rest(program, member_id, at)
+            moves |= np.abs(offset - _rest_offsets(skeleton)).max(axis=(0, 2)) > 1e-7
+    yield _head(skeleton, moves, len(times), float(1 / program.take.rate)).encode()
+    near: Floats = np.zeros((len(skeleton), 3))
+    # Added to the OFFSET by the book; the root's is zero, and inner joints are told by their length.
+    with stage("Writing frames", 0.4, 1.0):
+        for k, at in enumerate(parts):
+            advance(k / len(parts))
+            offset, turned = _against_rest(program, member_id, at)
+            angles = _zxy(turned, near)
+            near = angles[-1]
+            columns = [
+                c for j in _in_order(skeleton)
+                for c in ([100.0 * offset[:, j]] if moves[j] else []) + [np.degrees(angles[:, j][:, [2, 0, 1]])]
+            ]  # fmt: skip
+            rows = np.concatenate(columns, axis=1)
+            yield "".join(" ".join(f"{v:.6f}" for v in row) + "\n" for row in rows).encode()
+
+
+def _against_rest(program: Program, member_id: str, times: Floats) -> tuple[Floats, Floats]:
+    """Places (F, J, 3) and rotations (F, J, 4) of joints in the joint above, of a body whose axes are the world's at rest."""
+    skeleton = program.scene.member(member_id).skeleton
     nodes = program.joints([member_id])[1]
-    pos, rot = poses.pos[:, nodes], poses.rot[:, nodes]
-    rest_pos, rest_rot = skeleton.rest_pose
-    turned = multiply(rot, inverse(rest_rot))
-    children: list[list[int]] = [[] for _ in range(len(skeleton))]
-    for j, p in enumerate(skeleton.parents):
-        if p >= 0:
-            children[p].append(j)
-    local = turned.copy()
-    offset = pos.copy()
+    poses = program.evaluate(times, only=nodes)
+    pos, turned = poses.pos[:, nodes], multiply(poses.rot[:, nodes], inverse(skeleton.rest_pose[1]))
+    local, offset = turned.copy(), pos.copy()
     for j, p in enumerate(skeleton.parents):
         if p >= 0:
             local[:, j] = multiply(inverse(turned[:, p]), turned[:, j])
             offset[:, j] = rotate(inverse(turned[:, p]), pos[:, j] - pos[:, p])
-    rest_offset = rest_pos.copy()
-    rest_offset[1:] -= rest_pos[list(skeleton.parents[1:])]
-    moves = [j == 0 or bool(np.abs(offset[:, j] - rest_offset[j]).max() > 1e-7) for j in range(len(skeleton))]
-    rest_offset[0] = 0.0
+    return offset, local
+
+
+def _rest_offsets(skeleton: Skeleton) -> Floats:
+    """(J, 3) offsets at rest in the world's axes; the root's is zero."""
+    offsets = skeleton.rest_pose[0].copy()
+    offsets[1:] -= skeleton.rest_pose[0][list(skeleton.parents[1:])]
+    offsets[0] = 0.0
+    return offsets
+
+
+def _in_order(skeleton: Skeleton) -> list[int]:
+    """Joints as the hierarchy lists them, each before those that hang from it."""
+    children = _children(skeleton)
+    found, stack = [], [0]
+    while stack:
+        j = stack.pop()
+        found.append(j)
+        stack += reversed(children[j])
+    return found
+
+
+def _children(skeleton: Skeleton) -> list[list[int]]:
+    children: list[list[int]] = [[] for _ in range(len(skeleton))]
+    for j, p in enumerate(skeleton.parents):
+        if p >= 0:
+            children[p].append(j)
+    return children
+
+
+def _head(skeleton: Skeleton, moves: np.ndarray, frames: int, frame_time: float) -> str:
+    """All of the file before its rows of motion."""
+    children, rest, rest_rot = _children(skeleton), _rest_offsets(skeleton), skeleton.rest_pose[1]
     out = ["HIERARCHY"]
-    columns: list[Floats] = []
+    turns = "Zrotation Xrotation Yrotation"
 
     def numbers(v: Floats) -> str:
         return " ".join(f"{100.0 * x:.6f}" for x in v)
 
-    def open_joint(j: int, depth: int) -> None:
-        pad = "  " * depth
-        out.extend(
-            [
-                f"{pad}{'JOINT' if j else 'ROOT'} {skeleton.joints[j].name}",
-                f"{pad}{{",
-                f"{pad}  OFFSET {numbers(rest_offset[j])}",
-            ]
-        )
-        turns = "Zrotation Xrotation Yrotation"
-        out.append(f"{pad}  CHANNELS " + (f"6 Xposition Yposition Zposition {turns}" if moves[j] else f"3 {turns}"))
-        if moves[j]:
-            # Added to the OFFSET by the book; the root's is zero, and inner joints are told by their length.
-            columns.append(100.0 * (offset[:, j] - (rest_offset[j] if j == 0 else 0.0)))
-        columns.append(_zxy(local[:, j]))
-        if not children[j]:
-            tip = skeleton.joints[j].tip
-            end = rotate(rest_rot[j], np.array(tip)) if tip else np.zeros(3)
-            out.extend([f"{pad}  End Site", f"{pad}  {{", f"{pad}    OFFSET {numbers(end)}", f"{pad}  }}"])
-
     stack: list[tuple[int, int, bool]] = [(0, 0, False)]
     while stack:
         j, depth, done = stack.pop()
+        pad = "  " * depth
         if done:
-            out.append("  " * depth + "}")
+            out.append(f"{pad}}}")
             continue
-        open_joint(j, depth)
+        out += [
+            f"{pad}{'JOINT' if j else 'ROOT'} {skeleton.joints[j].name}",
+            f"{pad}{{",
+            f"{pad}  OFFSET {numbers(rest[j])}",
+        ]
+        out.append(f"{pad}  CHANNELS " + (f"6 Xposition Yposition Zposition {turns}" if moves[j] else f"3 {turns}"))
+        if not children[j]:
+            tip = skeleton.joints[j].tip
+            end = rotate(rest_rot[j], np.array(tip)) if tip else np.zeros(3)
+            out += [f"{pad}  End Site", f"{pad}  {{", f"{pad}    OFFSET {numbers(end)}", f"{pad}  }}"]
         stack.append((j, depth, True))
         stack += [(c, depth + 1, False) for c in reversed(children[j])]
-    rows = np.concatenate(columns, axis=1)
-    out += ["MOTION", f"Frames: {len(times)}", f"Frame Time: {float(1 / program.take.rate):.9f}"]
-    out += [" ".join(f"{v:.6f}" for v in row) for row in rows]
-    return ("\n".join(out) + "\n").encode()
+    return "\n".join([*out, "MOTION", f"Frames: {frames}", f"Frame Time: {frame_time:.9f}", ""])
 
 
-def _zxy(q: Floats) -> Floats:
-    """(F, 3) degrees of turns about z, x, y in that order, continuous from frame to frame."""
-    out = np.empty((3, len(q)))
-    unit = np.tile([0.0, 0.0, 0.0, 1.0], (len(q), 1, 1))
+def _zxy(q: Floats, near: Floats) -> Floats:
+    """(F, J, 3) radians about x, y, z of turns (F, J, 4) made about z, x, y in that order, continuous from frame to frame and
+    from those (J, 3) before."""
+    count = q.shape[1]
+    out = np.empty((3 * count, len(q)))
+    unit = np.tile([0.0, 0.0, 0.0, 1.0], (*q.shape[:2], 1))
     fit_turns(
-        np.ascontiguousarray(q[:, None]),
-        unit,
-        np.array([[0.0, 0.0, 0.0, 1.0]]),
-        np.array([4]),
-        np.zeros((1, 3)),
-        out,
-    )
-    return np.degrees(out[[2, 0, 1]].T)
+        np.ascontiguousarray(q), unit, np.tile([0.0, 0.0, 0.0, 1.0], (count, 1)), np.full(count, 4),
+        np.ascontiguousarray(near), out,
+    )  # fmt: skip
+    found: Floats = out.reshape(count, 3, len(q)).transpose(2, 0, 1)
+    return found

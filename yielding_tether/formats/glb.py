@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import json
 import struct
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -16,18 +17,22 @@ import numpy as np
 
 from ..core.cast import Member, Shape
 from ..core.curves import ARRIVING, LEAVING
+from ..core.errors import CoreError
 from ..core.kernels import hierarchy
 from ..core.program import Program
+from ..core.progress import advance, stage
 from ..core.skin import skin_of
 from ..core.tones import colour_of
-from ..core.transforms import Floats, inverse, rotate
+from ..core.transforms import Floats, Ints, inverse, rotate
 
 #: How far a reader may place a joint off, metres: a third of the tenth of a millimetre that files are held to.
 TOLERANCE = 3e-5
 #: Closest samples, frames: a limb that locks straight moves its middle joint ever faster up to that moment.
 FINEST = 1.0 / 16384.0
-#: Most samples of one motion.
-MOST = 200_000
+#: Most samples of one motion, those of each joint counted.
+MOST = 12_000_000
+#: Intervals that are compared in one go, and bytes of a piece of the file.
+AT_A_TIME, PIECE = 512, 1 << 20
 _FLOAT, _USHORT, _UINT = 5126, 5123, 5125
 
 
@@ -67,17 +72,26 @@ class _Bin:
 
 
 def write(program: Program, member_id: str, first: float, last: float) -> bytes:
-    """A GLB file of one member over the whole frames first…last of the take. CoreError where they are not in it."""
+    """A GLB file of one member, in one piece; see `blocks`."""
+    return b"".join(blocks(program, member_id, first, last))
+
+
+def blocks(program: Program, member_id: str, first: float, last: float) -> Iterator[bytes]:
+    """A GLB file of one member over the whole frames first…last of the take, piece by piece. CoreError where they are not in
+    it."""
     program.take.whole_frames(first, last)
     member = program.scene.member(member_id)
-    document, out = _begun(program.scene.name, member)
-    document["animations"] = [_animation(out, member, sampled(program, member, first, last), program.take.name)]
-    return _ended(document, out)
+    with stage("Making the body", 0.0, 0.1):
+        document, out = _begun(program.scene.name, member)
+    with stage("Sampling the motion", 0.1, 1.0):
+        samples = sampled(program, member, first, last)
+    document["animations"] = [_animation(out, member, samples, program.take.name)]
+    yield from _ended(document, out)
 
 
 def body(member: Member) -> bytes:
     """A GLB file of a member at rest: its skeleton and its body, no motion."""
-    return _ended(*_begun(member.name, member))
+    return b"".join(_ended(*_begun(member.name, member)))
 
 
 def _begun(scene: str, member: Member) -> tuple[dict[str, Any], _Bin]:
@@ -100,8 +114,8 @@ def _begun(scene: str, member: Member) -> tuple[dict[str, Any], _Bin]:
     return document, out
 
 
-def _ended(document: dict[str, Any], out: _Bin) -> bytes:
-    """The file of a document and its data."""
+def _ended(document: dict[str, Any], out: _Bin) -> Iterator[bytes]:
+    """The file of a document and its data, piece by piece."""
     document["bufferViews"], document["accessors"] = out.views, out.accessors
     while len(out.data) % 4:
         out.data.append(0)
@@ -109,13 +123,10 @@ def _ended(document: dict[str, Any], out: _Bin) -> bytes:
     text = json.dumps(document, separators=(",", ":")).encode()
     text += b" " * (-len(text) % 4)
     total = 12 + 8 + len(text) + 8 + len(out.data)
-    return b"".join(
-        [
-            struct.pack("<4sII", b"glTF", 2, total),
-            struct.pack("<I4s", len(text), b"JSON"), text,
-            struct.pack("<I4s", len(out.data), b"BIN\0"), bytes(out.data),
-        ]
-    )  # fmt: skip
+    yield struct.pack("<4sII", b"glTF", 2, total) + struct.pack("<I4s", len(text), b"JSON") + text
+    yield struct.pack("<I4s", len(out.data), b"BIN\0")
+    for k in range(0, len(out.data), PIECE):
+        yield bytes(out.data[k : k + PIECE])
 
 
 # --- motion ---------------------------------------------------------------------------------------------
@@ -123,33 +134,39 @@ def _ended(document: dict[str, Any], out: _Bin) -> bytes:
 
 @dataclass(frozen=True)
 class Samples:
-    """Local transforms at S times: frames, seconds as a reader has them (S,) float32, offsets (S, J, 3), rotations
-    (S, J, 4) with neighbours in one hemisphere."""
+    """Local transforms at S times: frames, seconds as a reader has them (S,) float32, offsets (S, J, 3), rotations (S, J, 4)
+    with neighbours in one hemisphere, single precision too; which joints (J,) move or turn from where they are at rest."""
 
     frames: Floats
     seconds: np.ndarray
-    offsets: Floats
-    rotations: Floats
+    offsets: np.ndarray
+    rotations: np.ndarray
+    moves: np.ndarray
+    turns: np.ndarray
 
 
 def sampled(program: Program, member: Member, first: float, last: float) -> Samples:
-    """The motion of one member, sampled until a reader's straight interpolation stays within the tolerance."""
+    """The motion of one member, sampled until a reader's straight interpolation stays within the tolerance. CoreError where that
+    takes too many samples for one file."""
     rate = float(program.take.rate)
     splits = _splits(program, first, last)
     halves = np.arange(np.ceil(2 * first), np.floor(2 * last) + 0.5) / 2.0
     frames = np.unique(np.concatenate([halves, [first, last], splits]))
     low, high = frames[:-1], frames[1:]
+    left = 1.0
     while len(low):
-        off_a, rot_a = _local(program, member, low, LEAVING)
-        off_b, rot_b = _local(program, member, high, ARRIVING)
-        # Between neighbours, all at once: (shares, intervals, joints).
-        offsets = off_a + SHARES[:, None, None, None] * (off_b - off_a)
-        pos = _posed(member, offsets, _slerp(rot_a, rot_b, SHARES[:, None, None, None]))
-        world = _world(program, member, (low + SHARES[:, None] * (high - low)).ravel())
-        worst = np.linalg.norm(pos - world.reshape(pos.shape), axis=-1).max(axis=(0, 2))
+        worst = np.empty(len(low))
+        for k in range(0, len(low), AT_A_TIME):
+            # Most intervals are halved a few times, then fewer and fewer.
+            advance(1.0 - left * (1.0 - 0.3 * k / len(low)))
+            some = slice(k, k + AT_A_TIME)
+            worst[some] = _strays(program, member, low[some], high[some])
+        left *= 0.7
         cut = (worst > TOLERANCE) & (high - low > FINEST)
-        if len(frames) + cut.sum() > MOST:
-            break
+        if (len(frames) + cut.sum()) * len(member.skeleton) > MOST:
+            raise CoreError(
+                f"Frames {first:g} to {last:g} take more samples than one file holds: write them in shorter ranges, one file each."
+            )
         low, high = low[cut], high[cut]
         middle = 0.5 * (low + high)
         frames = np.union1d(frames, middle)
@@ -160,14 +177,42 @@ def sampled(program: Program, member: Member, first: float, last: float) -> Samp
     side = np.concatenate([np.zeros(len(frames), dtype=np.int64), np.ones(len(arriving), dtype=np.int64)])
     order = np.lexsort((-side, at))
     at, side = at[order], side[order]
-    offsets, rotations = _local(program, member, at, side)
     seconds = ((at - first) / rate).astype(np.float32)
     for k in np.flatnonzero(side == ARRIVING):
         seconds[k] = np.nextafter(seconds[k + 1], np.float32(-np.inf))
     keep = np.concatenate([[True], np.diff(seconds) > 0.0])
-    flips = np.cumprod(np.where(np.sum(rotations[1:] * rotations[:-1], axis=-1) < 0.0, -1.0, 1.0), axis=0)
-    rotations[1:] *= flips[..., None]
-    return Samples(at[keep], seconds[keep], offsets[keep], rotations[keep])
+    return _filled(program, member, at[keep], side[keep], seconds[keep])
+
+
+def _filled(program: Program, member: Member, at: Floats, side: Ints, seconds: np.ndarray) -> Samples:
+    """The samples at these times, worked out a few at a time: in single precision they take half of what they are made of."""
+    count = len(member.skeleton)
+    offsets, rotations = np.empty((len(at), count, 3), np.float32), np.empty((len(at), count, 4), np.float32)
+    moves, turns = np.zeros(count, dtype=bool), np.zeros(count, dtype=bool)
+    rest = np.array([j.offset for j in member.skeleton.joints]), np.array([j.rest for j in member.skeleton.joints])
+    near = rest[1]
+    for k in range(0, len(at), AT_A_TIME):
+        some = slice(k, k + AT_A_TIME)
+        offset, turn = _local(program, member, at[some], side[some])
+        before = np.concatenate([near[None], turn[:-1]])
+        turn *= np.cumprod(np.where(np.sum(turn * before, axis=-1) < 0.0, -1.0, 1.0), axis=0)[..., None]
+        near = turn[-1]
+        moves |= np.abs(offset - rest[0]).max(axis=(0, 2)) > 1e-9
+        turns |= np.abs(turn - rest[1]).max(axis=(0, 2)) > 0.0
+        offsets[some], rotations[some] = offset, turn
+    return Samples(at, seconds, offsets, rotations, moves, turns)
+
+
+def _strays(program: Program, member: Member, low: Floats, high: Floats) -> Floats:
+    """How far a reader's joints are from ours at most within each interval from low (N,) to high (N,), metres."""
+    off_a, rot_a = _local(program, member, low, LEAVING)
+    off_b, rot_b = _local(program, member, high, ARRIVING)
+    # Between neighbours, all at once: (shares, intervals, joints).
+    offsets = off_a + SHARES[:, None, None, None] * (off_b - off_a)
+    pos = _posed(member, offsets, _slerp(rot_a, rot_b, SHARES[:, None, None, None]))
+    world = _world(program, member, (low + SHARES[:, None] * (high - low)).ravel())
+    worst: Floats = np.linalg.norm(pos - world.reshape(pos.shape), axis=-1).max(axis=(0, 2))
+    return worst
 
 
 def _splits(program: Program, first: float, last: float) -> Floats:
@@ -230,15 +275,15 @@ def _animation(out: _Bin, member: Member, samples: Samples, name: str) -> dict[s
     samplers: list[dict[str, Any]] = []
 
     def channel(node: int, path: str, values: np.ndarray, kind: str) -> None:
-        accessor = out.add(values.astype(np.float32), kind, _FLOAT)
+        accessor = out.add(values, kind, _FLOAT)
         samplers.append({"input": times, "output": accessor, "interpolation": "LINEAR"})
         channels.append({"sampler": len(samplers) - 1, "target": {"node": node, "path": path}})
 
-    for j, joint in enumerate(member.skeleton.joints):
+    for j in range(len(member.skeleton)):
         # What stands at rest throughout needs no samples; the root always has its own.
-        if j == 0 or np.abs(samples.rotations[:, j] - np.array(joint.rest)).max() > 0.0:
+        if j == 0 or samples.turns[j]:
             channel(j, "rotation", samples.rotations[:, j], "VEC4")
-        if j == 0 or np.abs(samples.offsets[:, j] - np.array(joint.offset)).max() > 1e-9:
+        if j == 0 or samples.moves[j]:
             channel(j, "translation", samples.offsets[:, j], "VEC3")
     return {"name": name, "channels": channels, "samplers": samplers}
 

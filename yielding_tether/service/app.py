@@ -6,65 +6,45 @@ import asyncio
 import contextlib
 import logging
 import struct
-import threading
-from collections.abc import Callable
-from dataclasses import replace
 from pathlib import Path
-from typing import Annotated, Any, Literal, NamedTuple
+from typing import Annotated
 
 import numpy as np
 import orjson
-from fastapi import FastAPI, Header, HTTPException, Query, Request, Response, WebSocket, WebSocketDisconnect
+from fastapi import FastAPI, HTTPException, Query, Request, Response, WebSocket, WebSocketDisconnect
 from fastapi import Path as PathParameter
 from fastapi.exceptions import RequestValidationError
 from fastapi.responses import FileResponse, JSONResponse
 from fastapi.staticfiles import StaticFiles
-from psycopg import errors
 from pydantic import ValidationError
-from sqlalchemy.exc import DataError, DBAPIError, InterfaceError, OperationalError
+from sqlalchemy.exc import DBAPIError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
-from starlette.concurrency import run_in_threadpool
 from starlette.exceptions import HTTPException as StarletteHTTPException
+from starlette.requests import ClientDisconnect
 
-from ..core.contacts import find
 from ..core.curves import ARRIVING, LEAVING
 from ..core.errors import CoreError
 from ..core.measure import meter
 from ..core.operations import pose
-from ..core.program import Program
-from ..core.takes import Scene, Take
-from ..formats import FormatError, bvh, glb
-from ..store.store import Missing, Stale, Store
+from ..formats import glb
+from ..store.jobs import Jobs
+from ..store.store import Missing, Store
 from . import operations
 from . import schemas as s
 from .describe import as_drag, card, clip_info, contact_infos, curve_infos, pose_strip, pose_table, strands
+from .files import add_files
 from .guard import Guard
+from .parameters import PROBLEMS, Frames, Key, RevisionId, TakeId
+from .problems import HINDERED, TOLD, hindrance, problem_of
 from .studio import Studio
+from .wanted import while_wanted
 
 log = logging.getLogger(__name__)
 
 #: Most frames of poses in one answer.
 MAX_POSES = 1024
-#: Seconds for which a file waits until another one is written.
-PATIENCE = 10.0
 #: Most sockets open at once, and seconds after which one that does not read its answers is dropped.
 MAX_SOCKETS, UNREAD = 32, 20.0
-
-TakeId = Annotated[int, PathParameter(ge=1, le=s.MOST_ID)]
-RevisionId = Annotated[int, Query(ge=1, le=s.MOST_REVISION)]
-#: Sent again under the same key, an edit whose answer was lost is written once.
-Key = Annotated[str | None, Header(min_length=1, max_length=100)]
-Frames = Annotated[float, Query(allow_inf_nan=False)]
-PROBLEMS: dict[int | str, dict[str, Any]] = {
-    400: {"model": s.Problem, "description": "The request can't be read."},
-    403: {"model": s.Problem, "description": "Only pages and programs of this machine may ask."},
-    404: {"model": s.Problem, "description": "What was asked for is not there."},
-    409: {"model": s.Problem, "description": "The take has moved on; `head` is where it stands."},
-    413: {"model": s.Problem, "description": "The body is larger than what is read."},
-    422: {"model": s.Problem, "description": "It can't be done; `message` says why and what to do."},
-    429: {"model": s.Problem, "description": "Another file is being written; ask again in a moment."},
-    503: {"model": s.Problem, "description": "The database does not answer just now; nothing was lost."},
-}
 
 
 def create_app(store: Store, web: Path | None = None) -> FastAPI:
@@ -81,30 +61,28 @@ def create_app(store: Store, web: Path | None = None) -> FastAPI:
     _takes(app, studio)
     _writing(app, studio)
     _live(app, studio)
+    add_files(app, Jobs(store.engine), store.head)
     if web is not None and web.exists():
         _interface(app, web)
     return app
 
 
 def _errors(app: FastAPI) -> None:
-    def problem(status: int, message: str, **more: object) -> JSONResponse:
-        return JSONResponse(s.Problem(message=message, **more).model_dump(), status)  # type: ignore[arg-type]
+    def told(_: Request, error: Exception) -> JSONResponse:
+        status, problem = problem_of(error)
+        return JSONResponse(problem.model_dump(), status)
 
-    @app.exception_handler(CoreError)
-    def core(_: Request, error: CoreError) -> JSONResponse:
-        return problem(422, str(error))
+    # Any other one is a fault: the server logs it whole.
+    for kind in (*TOLD, Exception):
+        app.add_exception_handler(kind, told)
 
-    @app.exception_handler(FormatError)
-    def fmt(_: Request, error: FormatError) -> JSONResponse:
-        return problem(422, str(error), line=error.line, token=error.token)
+    @app.exception_handler(ClientDisconnect)
+    def gone(_: Request, error: Exception) -> Response:
+        # Nobody reads this; it only keeps the log quiet.
+        return Response(status_code=499)
 
-    @app.exception_handler(Missing)
-    def missing(_: Request, error: Missing) -> JSONResponse:
-        return problem(404, str(error))
-
-    @app.exception_handler(Stale)
-    def stale(_: Request, error: Stale) -> JSONResponse:
-        return problem(409, str(error), head=error.head, changed=error.labels)
+    def problem(status: int, message: str) -> JSONResponse:
+        return JSONResponse(s.Problem(message=message).model_dump(), status)
 
     @app.exception_handler(RequestValidationError)
     def invalid(_: Request, error: RequestValidationError) -> JSONResponse:
@@ -116,37 +94,8 @@ def _errors(app: FastAPI) -> None:
     def unanswered(_: Request, error: StarletteHTTPException) -> JSONResponse:
         said = {
             404: "There is nothing at this address.", 405: "This address does not take requests of this kind.",
-            429: "Another file is being written just now: ask again in a moment.",
         }  # fmt: skip
         return problem(error.status_code, said.get(error.status_code, f"{error.detail}."))
-
-    @app.exception_handler(DataError)
-    def unstorable(_: Request, error: DataError) -> JSONResponse:
-        return problem(422, "A text or number of this request is beyond what can be stored.")
-
-    @app.exception_handler(Exception)
-    def fault(_: Request, error: Exception) -> JSONResponse:
-        # The server logs it whole.
-        return problem(500, "This could not be worked out: that is a fault of the program, and it was logged.")
-
-    @app.exception_handler(InterfaceError)
-    @app.exception_handler(OperationalError)
-    @app.exception_handler(PoolTimeout)
-    def away(_: Request, error: Exception) -> JSONResponse:
-        return problem(503, f"{hindrance(error)[1]} What was applied is safe; try again in a moment.")
-
-
-Hindrance = Literal["away", "slow", "full"]
-
-
-def hindrance(error: Exception) -> tuple[Hindrance, str]:
-    """What keeps the database from working, and that in a sentence."""
-    cause = getattr(error, "orig", None)
-    if isinstance(cause, errors.DiskFull):
-        return "full", "The disk of the database is full: make room on it."
-    if isinstance(error, PoolTimeout) or isinstance(cause, errors.QueryCanceled | errors.LockNotAvailable):
-        return "slow", "The database takes too long to answer: it is hung, or at too much at once."
-    return "away", "The database does not answer just now."
 
 
 def _scenes(app: FastAPI, studio: Studio) -> None:
@@ -193,61 +142,6 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
     def delete_scene(scene_id: TakeId) -> None:
         studio.store.delete_scene(scene_id)
         studio.store.collect()
-
-    @app.post(
-        "/api/import", tags=["scenes"], summary="Bring in a capture file (BVH) as a new scene", responses=PROBLEMS,
-        openapi_extra={"requestBody": {"content": {"application/octet-stream": {"schema": {"type": "string", "format": "binary"}}}}},
-    )  # fmt: skip
-    async def import_file(
-        request: Request, filename: Annotated[str, Query(max_length=200)], unit: str | None = None, up: str | None = None,
-        scene: Annotated[int, Query(ge=1, le=s.MOST_ID)] | None = None,
-    ) -> s.ImportedInfo:  # fmt: skip
-        """The body is the file itself. `unit` overrides the one proposed from the body's height (metres, centimetres,
-        inches, millimetres, decimetres, feet), `up` the upward axis (y or z). With `scene` it becomes a further take of
-        that scene's character whose skeleton it fits. A broken file is refused with its line, the token and what was
-        expected, and leaves nothing behind."""
-        data = await request.body()
-        return await run_in_threadpool(_import, studio, data, filename, unit, up, scene)
-
-
-def _import(
-    studio: Studio, data: bytes, filename: str, unit: str | None, up: str | None, scene: int | None
-) -> s.ImportedInfo:
-    if not filename.lower().endswith(".bvh"):
-        raise FormatError(f"{filename} is no capture file: so far BVH files can be brought in.")
-    name = Path(filename.replace("\\", "/")).stem[:80] or "Capture"
-    read = bvh.read(data, "body", name, unit, up)
-    notes = read.notes
-    if scene is None:
-        program = _with_contacts(Program(Scene(name, (read.member,)), read.take))
-        scene_id, (take_id,) = studio.store.add_scene(program.scene, [program.take])
-    else:
-        there = studio.store.scene(scene)
-        take, notes = _further_take(there, read)
-        program = _with_contacts(Program(there, take))
-        scene_id, take_id = scene, studio.store.add_take(scene, program.take)
-    return s.ImportedInfo(
-        scene_id=scene_id, take_id=take_id, notes=list(notes),
-        parts=[b.part.label for b in program.bounds.values() if len(b.keyed_systems) > 1],
-    )  # fmt: skip
-
-
-def _with_contacts(program: Program) -> Program:
-    """A capture with the contacts that its motion shows."""
-    return program.on(replace(program.take, contacts=tuple(find(program))))
-
-
-def _further_take(scene: Scene, read: bvh.Imported) -> tuple[Take, tuple[str, ...]]:
-    """The take of a file for the first of a scene's characters that it fits; CoreError of the nearest where none does."""
-    refusal = CoreError(f"{scene.name} has no character that a capture could be of.")
-    for member in scene.members:
-        if member.kind != "character":
-            continue
-        try:
-            return bvh.fitting_member(member, read)
-        except CoreError as error:
-            refusal = error
-    raise refusal
 
 
 def _takes(app: FastAPI, studio: Studio) -> None:
@@ -376,15 +270,6 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         return studio.revisions(take_id)
 
     @app.get(
-        "/api/formats",
-        tags=["takes"],
-        summary="Formats that takes go out in, with what each holds and leaves out",
-        responses=PROBLEMS,
-    )
-    def formats() -> list[s.FormatInfo]:
-        return [s.FormatInfo(ending=e, label=w.label, holds=w.holds, leaves=w.leaves) for e, w in WRITERS.items()]
-
-    @app.get(
         "/api/takes/{take_id}/body.glb", tags=["takes"], summary="One member at rest as a GLB file: skeleton and body",
         responses=PROBLEMS, response_class=Response,
     )  # fmt: skip
@@ -392,79 +277,6 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         found = studio.open(take_id).program.scene.member(member)
         # Bodies never change once a scene is there.
         return Response(glb.body(found), media_type="model/gltf-binary", headers={"Cache-Control": "max-age=86400"})
-
-    for ending, writer in WRITERS.items():
-        app.get(
-            f"/api/takes/{{take_id}}/export.{ending}", tags=["takes"], summary=writer.summary, responses=PROBLEMS,
-            response_class=Response, operation_id=f"export_{ending}",
-        )(_exporting(studio, ending, writer))  # fmt: skip
-
-
-class Writer(NamedTuple):
-    """A format that takes go out in."""
-
-    write: Callable[[Program, str, float, float], bytes]
-    media: str
-    summary: str
-    help: str
-    label: str
-    holds: str
-    leaves: str
-
-
-WRITERS = {
-    "bvh": Writer(
-        bvh.write, "text/plain; charset=utf-8", "One member as a BVH file",
-        "Every whole frame of the range, in centimetres.", "BVH: skeleton and motion as text",
-        "Every joint at every whole frame of the range, in centimetres, Y up.",
-        "Left out: the body's shape, keys, systems, follows and contacts; a change within a frame is seen on the frames beside"
-        " it only.",
-    ),
-    "glb": Writer(
-        glb.write, "model/gltf-binary", "One member as a GLB file: skeleton, body and motion",
-        "glTF 2.0, metres, Y up; sampled until a reader's interpolation stays within a tenth of a millimetre.",
-        "GLB: skeleton, body and motion, glTF 2.0",
-        "Skeleton, body and motion in metres, Y up; sampled until straight interpolation stays within a tenth of a millimetre,"
-        " changes within a frame included.",
-        "Left out: keys, systems, follows and contacts: the motion holds what they did.",
-    ),
-}  # fmt: skip
-
-
-_writing_files = threading.Lock()
-
-
-def _exporting(studio: Studio, ending: str, writer: Writer) -> Callable[..., Response]:
-    """The route of one format."""
-
-    def export(
-        take_id: TakeId,
-        member: str,
-        first: float | None = None,
-        last: float | None = None,
-        revision: RevisionId | None = None,
-    ) -> Response:
-        open_ = studio.open(take_id, revision)
-        take = open_.loaded.take
-        bounds = take.first if first is None else first, take.last if last is None else last
-        # Files take memory while they are written: one after the other.
-        if not _writing_files.acquire(timeout=PATIENCE):
-            raise StarletteHTTPException(429)
-        try:
-            data = writer.write(open_.program, member, *bounds)
-        finally:
-            _writing_files.release()
-        return _file(data, f"{take.name} {member}", ending, writer.media)
-
-    export.__doc__ = writer.help
-    return export
-
-
-def _file(data: bytes, name: str, ending: str, media: str) -> Response:
-    plain = "".join(c if c.isascii() and c.isalnum() else "-" for c in name).lower()
-    return Response(
-        data, media_type=media, headers={"Content-Disposition": f'attachment; filename="{plain}.{ending}"'}
-    )  # fmt: skip
 
 
 def _writing(app: FastAPI, studio: Studio) -> None:
@@ -474,10 +286,9 @@ def _writing(app: FastAPI, studio: Studio) -> None:
         summary="Try an operation: its result and proof, nothing written",
         responses=PROBLEMS,
     )
-    def try_operation(take_id: TakeId, asked: s.OperationAsked) -> s.Tried:
-        name, trial = studio.try_(take_id, asked)
-        rows = strands(trial.program, [], [(p.member, p.part) for p in asked.parts])
-        return s.Tried(trial=name, proof=trial.proof, sentence=trial.proof.sentence, strands=rows)
+    async def try_operation(request: Request, take_id: TakeId, asked: s.OperationAsked) -> s.Tried:
+        """Whoever hangs up before the answer cancels it."""
+        return await while_wanted(request, _tried, studio, take_id, asked)
 
     @app.post(
         "/api/takes/{take_id}/suggest",
@@ -581,6 +392,12 @@ def _writing(app: FastAPI, studio: Studio) -> None:
         studio.store.name_revision(take_id, revision, asked.name)
 
 
+def _tried(studio: Studio, take_id: int, asked: s.OperationAsked) -> s.Tried:
+    name, trial = studio.try_(take_id, asked)
+    rows = strands(trial.program, [], [(p.member, p.part) for p in asked.parts])
+    return s.Tried(trial=name, proof=trial.proof, sentence=trial.proof.sentence, strands=rows)
+
+
 def _live(app: FastAPI, studio: Studio) -> None:
     open_sockets = 0
 
@@ -630,7 +447,7 @@ async def _answer(socket: WebSocket, studio: Studio, take_id: int, text: str) ->
         return
     except (CoreError, Missing) as error:
         message = str(error)
-    except (InterfaceError, OperationalError, PoolTimeout) as error:
+    except HINDERED as error:
         message = hindrance(error)[1]
     except WebSocketDisconnect:
         raise

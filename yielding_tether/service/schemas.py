@@ -686,3 +686,24 @@ class ImportedInfo(Model):
     take_id: int
     notes: list[str]
     parts: list[str] = Field(description="parts that can be handed over between systems of keys")
+
+
+class FileInfo(Model):
+    """A file that was written."""
+
+    name: str
+    media: str
+    size: int = Field(description="bytes")
+
+
+class JobInfo(Model):
+    """Work that a worker does. It is `coming` while its file is on its way."""
+
+    id: int
+    kind: str
+    state: Literal["coming", "waiting", "running", "done", "failed", "cancelled"]
+    done: float = Field(description="the share that is behind, 0 to 1")
+    doing: str = Field(description="what is at work")
+    imported: ImportedInfo | None = None
+    file: FileInfo | None = Field(default=None, description="what was written: it is at `/api/jobs/{id}/file`")
+    problem: Problem | None = None

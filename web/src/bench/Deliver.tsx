@@ -1,8 +1,9 @@
-import { Alert, Box, Button, Dialog, DialogActions, DialogContent, DialogTitle, FormControlLabel, LinearProgress, MenuItem, Radio, RadioGroup, TextField, Typography } from "@mui/material";
+import { Alert, Box, Button, Dialog, DialogActions, DialogContent, DialogTitle, FormControlLabel, MenuItem, Radio, RadioGroup, TextField, Typography } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { get, type FormatInfo, type TakeInfo } from "../shared/api";
-import { saved } from "../shared/saved";
+import { get, type FormatInfo, type Job, type TakeInfo } from "../shared/api";
+import { JobBar } from "../shared/JobBar";
+import { runJob, save } from "../shared/jobs";
 import { usePick } from "./state";
 
 /** Writing a take out: whom, which frames, which format and what it can hold, with progress and a way to stop. */
@@ -22,7 +23,8 @@ function Form({ info, onClose }: { info: TakeInfo; onClose: () => void }) {
   const [first, setFirst] = useState(String(stretch?.first ?? info.first));
   const [last, setLast] = useState(String(stretch?.last ?? info.last));
   const [ending, setEnding] = useState("glb");
-  const [done, setDone] = useState<number | null>(null);
+  const [writing, setWriting] = useState(false);
+  const [job, setJob] = useState<Job | null>(null);
   const [error, setError] = useState("");
   const stop = useRef<AbortController | null>(null);
   useEffect(() => () => stop.current?.abort(), []);
@@ -33,15 +35,16 @@ function Form({ info, onClose }: { info: TakeInfo; onClose: () => void }) {
   const write = async () => {
     const here = new AbortController();
     stop.current = here;
-    setDone(0);
+    setWriting(true);
+    setJob(null);
     setError("");
     try {
-      await saved(`/api/takes/${info.id}/export.${ending}?member=${encodeURIComponent(member)}&revision=${info.revision}&first=${frames[0]}&last=${frames[1]}`, here.signal, setDone);
+      save(await runJob(`/takes/${info.id}/export.${ending}?member=${encodeURIComponent(member)}&revision=${info.revision}&first=${frames[0]}&last=${frames[1]}`, {}, here.signal, setJob));
       onClose();
     } catch (problem) {
       if (!here.signal.aborted) setError((problem as Error).message);
     } finally {
-      setDone(null);
+      setWriting(false);
     }
   };
   const field = (label: string, value: string, change: (v: string) => void) => (
@@ -74,16 +77,11 @@ function Form({ info, onClose }: { info: TakeInfo; onClose: () => void }) {
           </Typography>
         )}
         {error && <Alert severity="error">{error}</Alert>}
-        {done !== null && (
-          <Box aria-live="polite">
-            <LinearProgress variant={done > 0 ? "determinate" : "indeterminate"} value={100 * done} aria-label="Writing" />
-            <Typography sx={{ fontSize: 12.5, mt: 0.5 }}>{done > 0 ? `${Math.round(100 * done)} % here` : "Working it out…"}</Typography>
-          </Box>
-        )}
+        {writing && <JobBar job={job} label="Writing" />}
       </DialogContent>
       <DialogActions>
-        <Button onClick={() => (done === null ? onClose() : stop.current?.abort())}>{done === null ? "Close" : "Stop"}</Button>
-        <Button variant="contained" disableElevation disabled={!fine || !format || done !== null} onClick={() => void write()}>
+        <Button onClick={() => (writing ? stop.current?.abort() : onClose())}>{writing ? "Stop" : "Close"}</Button>
+        <Button variant="contained" disableElevation disabled={!fine || !format || writing} onClick={() => void write()}>
           Write the file
         </Button>
       </DialogActions>

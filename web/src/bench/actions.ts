@@ -126,12 +126,13 @@ export function useTrying() {
     const { set } = useBench.getState();
     set({ trial: null, trying: false, eager: false });
     if (!info || !wish) return;
-    let dropped = false;
+    // What is overtaken is not worked out to its end.
+    const wanted = new AbortController();
     set({ trying: true });
     const timer = setTimeout(() => {
-      post<Tried>(`/takes/${info.id}/try`, asked(info, wish, choices))
+      post<Tried>(`/takes/${info.id}/try`, asked(info, wish, choices), {}, wanted.signal)
         .then((trial) => {
-          if (dropped) return;
+          if (wanted.signal.aborted) return;
           set({ trial, trying: false });
           // Only what this trial was told goes: a word about another window stays until it is read.
           const notice = useNotice.getState();
@@ -140,14 +141,14 @@ export function useTrying() {
           bench.bank?.ahead(`trial-${trial.trial}`, bench.frame);
         })
         .catch((error: Error) => {
-          if (dropped) return;
+          if (wanted.signal.aborted) return;
           set({ trying: false });
           refusal = error.message;
           useNotice.getState().warn(refusal);
         });
     }, 90);
     return () => {
-      dropped = true;
+      wanted.abort();
       clearTimeout(timer);
     };
   }, [info, wish, choices]);

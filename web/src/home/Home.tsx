@@ -1,11 +1,12 @@
-import { Box, Button, Card, CardActionArea, Chip, IconButton, MenuItem, Select, Stack, Tooltip, Typography } from "@mui/material";
+import { Box, Button, Card, CardActionArea, Chip, IconButton, Stack, Tooltip, Typography } from "@mui/material";
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
 import { get, removeScene, type PoseStrip, type SceneEntry } from "../shared/api";
-import { bringIn, chosen, READINGS } from "../shared/captures";
+import { useBringIn } from "../shared/captures";
 import { useNotice } from "../shared/notice";
 import { go } from "../shared/route";
 import { Mark } from "../shared/Mark";
+import { Readings } from "../shared/Readings";
 import { Transfer } from "./Transfer";
 
 /** The take that the first visit opens. */
@@ -16,7 +17,6 @@ export function Home({ onGround }: { onGround: () => void }) {
   const scenes = useQuery({ queryKey: ["scenes"], queryFn: () => get<SceneEntry[]>("/scenes"), staleTime: 0 });
   const client = useQueryClient();
   const picker = useRef<HTMLInputElement>(null);
-  const [readings, setReadings] = useState(() => Object.fromEntries(READINGS.map((r) => [r.key, chosen(r.key)])));
   const [into, setInto] = useState<SceneEntry>();
   const [moving, setMoving] = useState<{ scene: SceneEntry; take: SceneEntry["takes"][number] }>();
   const pick = (scene?: SceneEntry) => {
@@ -41,27 +41,7 @@ export function Home({ onGround }: { onGround: () => void }) {
           Yielding Tether
         </Typography>
         <Button onClick={onGround}>Day / lamp</Button>
-        {READINGS.map((reading) => (
-          <Select
-            key={reading.key}
-            size="small"
-            variant="standard"
-            displayEmpty
-            value={readings[reading.key] ?? ""}
-            onChange={(e) => {
-              localStorage.setItem(reading.key, e.target.value);
-              setReadings({ ...readings, [reading.key]: e.target.value });
-            }}
-            inputProps={{ "aria-label": reading.label }}
-            sx={{ fontSize: 14 }}
-          >
-            {reading.values.map(([value, label]) => (
-              <MenuItem key={value} value={value}>
-                {label}
-              </MenuItem>
-            ))}
-          </Select>
-        ))}
+        <Readings />
         <Button variant="contained" disableElevation onClick={() => pick()}>
           Bring in a capture…
         </Button>
@@ -73,7 +53,7 @@ export function Home({ onGround }: { onGround: () => void }) {
           data-testid="picker"
           onChange={(event) => {
             const file = event.target.files?.[0];
-            if (file) void bringIn(file, refresh, into);
+            if (file) useBringIn.getState().put(file, into);
             event.target.value = "";
           }}
         />

@@ -16,7 +16,7 @@ export type Revision = Schemas["RevisionInfo"];
 export type PoseStrip = Schemas["PoseStrip"];
 export type OperationAsked = Schemas["OperationAsked"];
 export type DragAsked = Schemas["DragAsked"];
-export type Imported = Schemas["ImportedInfo"];
+export type Job = Schemas["JobInfo"];
 export type Finding = Schemas["FindingInfo"];
 export type KeyPut = Schemas["KeyPut"];
 export type KeyEdit = Pick<Schemas["KeyEdit"], "what"> & Partial<Schemas["KeyEdit"]>;
@@ -47,7 +47,7 @@ export class Problem extends Error {
 /** Told when the service or its database stops answering. */
 export const away = { tell: () => {} };
 
-async function answer(path: string, init?: RequestInit): Promise<Response> {
+export async function answer(path: string, init?: RequestInit): Promise<Response> {
   let response: Response;
   try {
     response = await fetch(`/api${path}`, init);
@@ -71,8 +71,9 @@ export async function get<T>(path: string, signal?: AbortSignal): Promise<T> {
   return (await (await answer(path, signal ? { signal } : undefined)).json()) as T;
 }
 
-export async function post<T>(path: string, body: unknown, headers: Record<string, string> = {}): Promise<T> {
+export async function post<T>(path: string, body: unknown, headers: Record<string, string> = {}, signal?: AbortSignal): Promise<T> {
   const response = await answer(path, {
+    ...(signal ? { signal } : {}),
     method: "POST",
     headers: { "Content-Type": "application/json", ...headers },
     body: JSON.stringify(body),
@@ -99,16 +100,6 @@ export async function postOnce<T>(path: string, body: unknown): Promise<T> {
 
 export async function getFloats(path: string, signal?: AbortSignal): Promise<Float32Array> {
   return new Float32Array(await (await answer(path, signal ? { signal } : undefined)).arrayBuffer());
-}
-
-/** Brings a file in; `unit` in place of the one that its body's height proposes. */
-export async function importFile(file: File, asked: URLSearchParams): Promise<Imported> {
-  const response = await answer(`/import?${asked}`, {
-    method: "POST",
-    headers: { "Content-Type": "application/octet-stream" },
-    body: file,
-  });
-  return (await response.json()) as Imported;
 }
 
 export async function remove(path: string): Promise<void> {

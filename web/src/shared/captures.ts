@@ -1,6 +1,5 @@
-import { importFile, type SceneEntry } from "./api";
-import { useNotice } from "./notice";
-import { go } from "./route";
+import { create } from "zustand";
+import type { SceneEntry } from "./api";
 
 /** How captures are read where their files do not say: each choice with its values, the first one leaving it to the file. */
 export const READINGS = [
@@ -26,21 +25,25 @@ export const READINGS = [
 /** What is chosen of a reading; it stays chosen on this machine. */
 export const chosen = (key: string) => localStorage.getItem(key) ?? "";
 
-/** Brings a capture file in, as a scene of its own or as a further take of one, and opens it; a refusal says why and
- * changes nothing. */
-export async function bringIn(file: File, refresh: () => unknown, into?: SceneEntry) {
-  const notice = useNotice.getState();
-  notice.say(`Bringing in ${file.name}…`);
-  try {
-    const asked = new URLSearchParams({ filename: file.name });
-    for (const { key } of READINGS) if (chosen(key)) asked.set(key, chosen(key));
-    if (into) asked.set("scene", String(into.id));
-    const found = await importFile(file, asked);
-    await refresh();
-    const parts = found.parts.length ? `found ${found.parts.join(", ")}` : "no limbs found";
-    notice.say(`${file.name}: ${into ? `a further take of ${into.name}` : parts}. ${found.notes.join(" ")}`);
-    go(`/take/${found.take_id}`);
-  } catch (error) {
-    notice.warn(`${file.name} was not brought in. ${(error as Error).message}`);
-  }
+/** What is asked of the service for a file. */
+export function asked(file: File, into?: SceneEntry): URLSearchParams {
+  const query = new URLSearchParams({ filename: file.name });
+  for (const { key } of READINGS) if (chosen(key)) query.set(key, chosen(key));
+  if (into) query.set("scene", String(into.id));
+  return query;
 }
+
+interface Bringing {
+  file: File | null;
+  into?: SceneEntry | undefined;
+  /** Which one it is since the page was opened. */
+  count: number;
+  put: (file: File | null, into?: SceneEntry) => void;
+}
+
+/** The file that is being brought in, as a scene of its own or as a further take of one. */
+export const useBringIn = create<Bringing>((set) => ({
+  file: null,
+  count: 0,
+  put: (file, into) => set((s) => ({ file, into, count: s.count + 1 })),
+}));

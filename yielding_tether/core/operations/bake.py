@@ -22,6 +22,7 @@ from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, 
 from ..fitting import fit_values, held
 from ..measure import steps
 from ..program import Poses, Program
+from ..progress import stage
 from ..proof import Proof, prove
 from ..rig import Bound
 from ..takes import Take
@@ -73,14 +74,16 @@ def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
     check_tolerance(asked.tolerance)
     bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
     now = program
-    for bound in bounds:
+    for k, bound in enumerate(bounds):
         system = _system(bound, asked.to)
         if asked.follow and following(bound):
             now = switched(now, now.bound(*bound.id), asked.follow, first, last)
-        now = _bake(program, now, now.bound(*bound.id), system, asked, first, last)
+        with stage(f"Baking {bound.part.label}", 0.9 * k / len(bounds), 0.9 * (k + 1) / len(bounds)):
+            now = _bake(program, now, now.bound(*bound.id), system, asked, first, last)
     now.check_loops()
     within = asked.tolerance if asked.keys == "few" else None
-    return now.take, prove("bake", program, now, first, last, tolerance=within)
+    with stage("Proving it", 0.9, 1.0):
+        return now.take, prove("bake", program, now, first, last, tolerance=within)
 
 
 def _system(bound: Bound, wanted: str) -> str:

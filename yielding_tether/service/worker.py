@@ -1,0 +1,151 @@
+"""Worker processes: they take jobs from the queue, within a bound of memory, and say how far they are.
+
+A worker ends with the program that started it, and is started again when it dies. Whatever it was at then is not half done:
+what a job stores is one transaction.
+"""
+
+from __future__ import annotations
+
+import asyncio
+import logging
+import os
+import resource
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from typing import Any
+
+from procrastinate import App
+
+from ..core.progress import Cancelled, watched
+from ..store.jobs import TASK, Jobs, in_pieces, queue_app
+from ..store.store import Store
+from .problems import TOLD, problem_of
+from .work import WORK
+
+log = logging.getLogger(__name__)
+
+#: Seconds between two looks at whether a job is still wanted.
+EVERY = 0.15
+#: Seconds of silence after which a worker is taken for dead.
+SILENT = 30.0
+#: Bytes that a worker may hold.
+MEMORY = 2_000_000_000
+ADDRESS, BOUND = "YIELDING_TETHER_DATABASE_URL", "YIELDING_TETHER_JOB_MEMORY"
+
+
+class Worker:
+    """Does jobs of a store."""
+
+    def __init__(self, store: Store) -> None:
+        self.store = store
+        self.jobs = Jobs(store.engine)
+
+    def work(self, id: int) -> None:
+        """Does one job, and writes what came of it."""
+        with self.jobs.working(id) as job:
+            if job is None:
+                return
+            last = 0.0
+
+            def tell(done: float, doing: str) -> None:
+                nonlocal last
+                if time.monotonic() - last > EVERY:
+                    if not self.jobs.tell(id, done, doing):
+                        raise Cancelled
+                    last = time.monotonic()
+
+            def write(blocks: Iterator[bytes]) -> int:
+                return in_pieces(blocks, lambda number, data: self.jobs.put(id, "out", number, data))
+
+            try:
+                with watched(tell):
+                    result = WORK[job.kind](
+                        self.store, job.arguments, lambda: b"".join(self.jobs.pieces(id, "in")), write
+                    )
+                self.jobs.end(id, "done", result)
+            except Cancelled:
+                self.jobs.end(id, "cancelled")
+            except Exception as error:
+                if not isinstance(error, TOLD):
+                    log.exception("A job failed")
+                status, problem = problem_of(error)
+                told: dict[str, Any] = {**problem.model_dump(), "status": status}
+                self.jobs.end(id, "failed", problem=told)
+                if isinstance(error, MemoryError):
+                    # What is left of it would be in the way of the next one.
+                    os._exit(3)
+
+    async def run(self) -> None:
+        """Takes jobs from the queue until it is stopped."""
+        app = queue_app(self.store.url)
+        app.task(name=TASK)(self._job)
+        async with app.open_async():
+            retrying = asyncio.create_task(_retry(app))
+            await app.run_worker_async(
+                concurrency=1, delete_jobs="always", install_signal_handlers=False, fetch_job_polling_interval=2.0
+            )
+            retrying.cancel()
+
+    def _job(self, job: int) -> None:
+        self.work(job)
+
+
+async def _retry(app: App) -> None:
+    """Gives jobs back to the queue whose worker died between taking them from it and beginning; one that was begun is known as
+    lost by its row, and not done again."""
+    while True:
+        await asyncio.sleep(SILENT / 3)
+        for job in await app.job_manager.get_stalled_jobs(seconds_since_heartbeat=SILENT):
+            await app.job_manager.retry_job(job)
+
+
+class Crew:
+    """Worker processes on a database; they are started again when they die."""
+
+    def __init__(self, url: str, count: int = 1) -> None:
+        self._url = url
+        self._ended = threading.Event()
+        self._workers = [self._started() for _ in range(count)]
+        threading.Thread(target=self._watch, daemon=True).start()
+
+    def _started(self) -> subprocess.Popen[bytes]:
+        # Whoever reads from us and reads no more knows that we are gone. What is freed goes back to the system.
+        kept = {k: v for k, v in os.environ.items() if not k.startswith("MALLOC_")}
+        return subprocess.Popen(
+            [sys.executable, "-m", __name__], env={**kept, ADDRESS: self._url}, stdin=subprocess.PIPE, start_new_session=True
+        )  # fmt: skip
+
+    def _watch(self) -> None:
+        while not self._ended.wait(0.5):
+            self._workers = [w if w.poll() is None else self._started() for w in self._workers]
+
+    def stop(self) -> None:
+        """Ends them at once, whatever they are at."""
+        self._ended.set()
+        for worker in self._workers:
+            worker.kill()
+
+
+def main() -> None:
+    """A worker on the database that the environment names, until whoever started it is gone."""
+    threading.Thread(target=_end_with_parent, daemon=True).start()
+    # Those who wait for an answer come first.
+    os.nice(10)
+    bound = int(os.environ.get(BOUND, MEMORY))
+    resource.setrlimit(resource.RLIMIT_DATA, (bound, bound))
+    store = Store(os.environ[ADDRESS])
+    # The queue's own lines tell nothing that the job's row does not.
+    logging.getLogger("procrastinate").setLevel(logging.CRITICAL)
+    asyncio.run(Worker(store).run())
+
+
+def _end_with_parent() -> None:
+    sys.stdin.buffer.read()
+    os._exit(0)
+
+
+if __name__ == "__main__":
+    main()
