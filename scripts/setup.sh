@@ -6,7 +6,7 @@ set -euo pipefail
 
 # Poses come and go by the megabyte: keep their memory at hand instead of giving it back to the system each time,
 # which would cost a page fault for every four kilobytes drawn.
-export MALLOC_MMAP_THRESHOLD_=268435456 MALLOC_TRIM_THRESHOLD_=536870912
+export MALLOC_MMAP_THRESHOLD_=33554432 MALLOC_TRIM_THRESHOLD_=134217728
 
 as_root() {
   if [ "$(id -u)" -eq 0 ]; then "$@"; else sudo "$@"; fi

@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from .cast import Member, Shape
-from .curves import ARRIVING
+from .curves import ARRIVING, LEAVING
 from .errors import CoreError
 from .program import Poses, Program
 from .progress import advance
@@ -116,23 +116,27 @@ def measure_all(program: Program, contacts: Sequence[Contact]) -> list[Slip]:
     for k, contact in enumerate(contacts):
         if contact in program.measured:
             continue
-        joint = program.nodes[part_of(program, contact).member.id, contact.joint]
-        groups.setdefault((joint, anchor_node(program, contact)), []).append(k)
+        pair = (program.nodes[part_of(program, contact).member.id, contact.joint], anchor_node(program, contact))
+        known = program.recalled(contact, pair)
+        if known is None:
+            groups.setdefault(pair, []).append(k)
+        else:
+            program.measured[contact] = known
     for (joint, node), mine in groups.items():
         spans = [times_of(contacts[k]) for k in mine]
-        poses = program.evaluate(
-            np.concatenate([t for t, _ in spans]), np.concatenate([s for _, s in spans]), only=[joint, node]
+        pos, rot = program.track(
+            np.concatenate([t for t, _ in spans]), np.concatenate([s for _, s in spans]), [joint, node]
         )
-        back = inverse(poses.rot[:, node])
-        local = rotate(back, poses.pos[:, joint] - poses.pos[:, node])
-        turned = multiply(back, poses.rot[:, joint])
+        back = inverse(rot[:, 1])
+        local = rotate(back, pos[:, 0] - pos[:, 1])
+        turned = multiply(back, rot[:, 0])
         at = 0
         for k, (times, _) in zip(mine, spans, strict=True):
             own = slice(at, at + len(times))
             at = own.stop
             still = np.broadcast_to(local[own][0], (len(times), 3))
             program.measured[contacts[k]] = Slip(
-                times, poses.pos[own, node] + rotate(poses.rot[own, node], still),
+                times, pos[own, 1] + rotate(rot[own, 1], still),
                 np.linalg.norm(local[own] - still, axis=1), rotation_distance(turned[own], turned[own][:1]),
             )  # fmt: skip
     return [program.measured[contact] for contact in contacts]
@@ -192,13 +196,13 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None) -> li
         own = program.nodes[end.bound.member.id, end.joint]
         tall = _height(end.bound.member)
         size = _extent(end) or 0.05 * tall
-        poses = program.evaluate(frames, only=[own, *(_node(program, a) for a in anchors)])
+        nodes = [_node(program, a) for a in anchors]
+        pos, rot = program.track(frames, LEAVING, [own, *nodes])
         tried: list[tuple[float, Contact]] = []
-        for anchor in anchors:
-            node = _node(program, anchor)
-            back = inverse(poses.rot[:, node])
-            place = rotate(back, poses.pos[:, own] - poses.pos[:, node])
-            turn = multiply(back, poses.rot[:, own])
+        for n, (anchor, node) in enumerate(zip(anchors, nodes, strict=True), 1):
+            back = inverse(rot[:, n])
+            place = rotate(back, pos[:, 0] - pos[:, n])
+            turn = multiply(back, rot[:, 0])
             moved = np.linalg.norm(np.diff(place, axis=0), axis=1) + size * rotation_distance(turn[1:], turn[:-1])
             speed = moved * float(program.take.rate) / tall
             mine = [s for m, s in surfaces if (m.id, s.joint) == anchor]

@@ -15,7 +15,7 @@ from itertools import pairwise
 import numpy as np
 
 from .curves import ARRIVING, CROSSFADE, LEAVING, STEPPED, Curve
-from .measure import one_sided
+from .measure import one_sided, speed_range
 from .program import Poses, Program
 from .proof import split_times, switch_times, unmatched_speed, unreached
 from .rig import Bound
@@ -134,11 +134,7 @@ def part_findings(program: Program, bound: Bound) -> Iterator[Finding]:
 
 def _allowed(program: Program, nodes: Ints) -> tuple[float, float]:
     """Jumps of speed and spin that do not show, from the greatest speeds of these nodes over the take."""
-    poses = program.evaluate(program.take.frames, only=nodes)
-    if len(poses.times) < 2:
-        return SPEED_PLACE, SPEED_TURN
-    place = float(np.linalg.norm(np.diff(poses.pos[:, nodes], axis=0), axis=-1).max())
-    turn = float(rotation_distance(poses.rot[1:, nodes], poses.rot[:-1, nodes]).max())
+    place, turn = speed_range(program, nodes)
     return max(SPEED_SHARE * place, SPEED_PLACE), max(SPEED_SHARE * turn, SPEED_TURN)
 
 

@@ -146,11 +146,11 @@ def one_sided(program: Program, times: Floats, nodes: Ints) -> Limits:
 
 def speed_range(program: Program, nodes: Ints) -> tuple[float, float]:
     """Greatest speed of these nodes over the take: metres a frame and radians a frame, from frame to frame."""
-    poses = program.evaluate(program.take.frames, only=nodes)
-    if len(poses.times) < 2:
+    pos, rot = program.track(program.take.frames, LEAVING, nodes)
+    if len(pos) < 2:
         return 0.0, 0.0
-    moved = np.linalg.norm(np.diff(poses.pos[:, nodes], axis=0), axis=-1)
-    turned = rotation_distance(poses.rot[1:, nodes], poses.rot[:-1, nodes])
+    moved = np.linalg.norm(np.diff(pos, axis=0), axis=-1)
+    turned = rotation_distance(rot[1:], rot[:-1])
     return float(moved.max()), float(turned.max())
 
 

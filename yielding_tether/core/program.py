@@ -30,6 +30,8 @@ from .transforms import Floats, Ints, inverse, rotate
 
 _NONE = np.empty(0, dtype=np.int64)
 _NO_VALUES = np.empty((0, 0))
+#: Times that are worked out in one go where there may be many.
+PIECE = 4096
 
 
 def _bits(values: Floats) -> Ints:
@@ -106,12 +108,25 @@ class Program:
         self._known_codes: dict[tuple[bytes, bytes], Ints] = {}
         #: What others have measured of it, by what they measured.
         self.measured: dict[Hashable, Any] = {}
+        self._before: tuple[Take, dict[Hashable, Any]] = (take, {})
         self._lately: OrderedDict[tuple[bytes, bytes], _Groups] = OrderedDict()
         self._known_joins: dict[tuple[int, ...], tuple[Ints, Ints, Ints, Ints]] = {}
 
     def on(self, take: Take) -> Program:
         """Another take of the same scene; what does not depend on its curves is shared."""
-        return Program(self.scene, take, self.rig)
+        made = Program(self.scene, take, self.rig)
+        made._before = (self.take, self.measured)
+        return made
+
+    def recalled(self, what: Hashable, nodes: Ints | Sequence[int]) -> Any:
+        """What was measured of the take that this one was made from, where nothing that places these nodes is another now; None
+        where it is not known."""
+        before, measured = self._before
+        found = measured.get(what)
+        if found is None or before.tethers != self.take.tethers or before.captures != self.take.captures:
+            return None
+        names = (self.rig.names[c] for c in self.sources(nodes))
+        return found if all(before.curves.get(n) is self.take.curves.get(n) for n in names) else None
 
     def with_curves(self, changed: Mapping[str, Curve]) -> Program:
         """The same take with these curves in place of its own."""
@@ -183,6 +198,8 @@ class Program:
         still_wanted()
         at = np.ascontiguousarray(times, dtype=np.float64)
         which = sides(side, len(at))
+        if len(at) > PIECE and self.take.captures:
+            return self._in_pieces(at, which, overrides or {}, only)
         over = np.array(list(overrides or ()), dtype=np.int64)
         forced = np.empty((len(over), len(at)))
         for k, value in enumerate((overrides or {}).values()):
@@ -229,6 +246,28 @@ class Program:
             rot,
         )
         return Poses(at, pos, rot, which)
+
+    def track(self, times: Floats, side: int | Ints, nodes: Ints | Sequence[int]) -> tuple[Floats, Floats]:
+        """Places (F, N, 3) and rotations (F, N, 4) of a few nodes at many times: only a piece of all is held at once."""
+        which = sides(side, len(times))
+        pos, rot = np.empty((len(times), len(nodes), 3)), np.empty((len(times), len(nodes), 4))
+        for k in range(0, len(times), PIECE):
+            some = slice(k, k + PIECE)
+            found = self.evaluate(times[some], which[some], only=nodes)
+            pos[some], rot[some] = found.pos[:, nodes], found.rot[:, nodes]
+        return pos, rot
+
+    def _in_pieces(
+        self, at: Floats, side: Ints, overrides: Mapping[int, float | Floats], only: Ints | Sequence[int] | None
+    ) -> Poses:
+        """The same, a piece of the times after the other: captures are interpolated for all joints at once."""
+        pos, rot = np.empty((len(at), self.rig.shown, 3)), np.empty((len(at), self.rig.shown, 4))
+        for k in range(0, len(at), PIECE):
+            some = slice(k, k + PIECE)
+            over = {c: v[some] if isinstance(v, np.ndarray) and v.ndim else v for c, v in overrides.items()}
+            found = self.evaluate(at[some], side[some], over, only)
+            pos[some], rot[some] = found.pos, found.rot
+        return Poses(at, pos, rot, side)
 
     def _gaps(self, nodes: Ints) -> list[tuple[int, int]]:
         """Runs of nodes that are not among these (in order)."""
@@ -397,26 +436,23 @@ class Program:
 
     # --- reading --------------------------------------------------------------------------------------
 
-    def sources(self, nodes: Sequence[int] | Ints, times: Floats) -> set[int]:
-        """Channels that take part in placing these nodes at any of these times, upstream ones included."""
+    def sources(self, nodes: Sequence[int] | Ints, times: Floats | None = None) -> set[int]:
+        """Channels that take part in placing these nodes at any of these times, upstream ones included; without times anywhere in
+        the take, and with those that decide what drives."""
+        at = self.take.frames if times is None else np.asarray(times, dtype=np.float64)
+        spans = self._take_spans if times is None else self._spans(at, sides(LEAVING, len(at)))
         found: set[int] = set()
-        wanted = np.unique(np.asarray(nodes, dtype=np.int64))
-        groups = self._spans(np.ascontiguousarray(times), sides(LEAVING, len(times)))
-        for g, codes in enumerate(groups.codes):
-            at = times[groups.frames(g)]
-            for s in self.rig.order(codes, wanted, float(at.min()), float(at.max())):
+        for g, codes in enumerate(spans.codes):
+            some = at[spans.frames(g)]
+            for s in self.rig.order(codes, np.asarray(nodes, dtype=np.int64), float(some.min()), float(some.max())):
                 found |= self.rig.emitted(s, int(codes[s])).channels
+                if times is None:
+                    found.update(self.rig.stages[s].switches)
         return found
 
     def sources_of(self, bound: Bound) -> set[int]:
         """Channels that take part in a part's motion anywhere in the take, with its own idle ones and its guide."""
-        nodes = self.fit_nodes([bound])
-        found = set(bound.own.values())
-        for g, codes in enumerate(self._take_spans.codes):
-            at = self.take.frames[self._take_spans.frames(g)]
-            for s in self.rig.order(codes, nodes, float(at.min()), float(at.max())):
-                found |= self.rig.emitted(s, int(codes[s])).channels
-        return found
+        return set(bound.own.values()) | self.sources(self.fit_nodes([bound]))
 
     @cached_property
     def _take_spans(self) -> _Groups:

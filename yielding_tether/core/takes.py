@@ -65,6 +65,10 @@ class Contact:
         return f"{self.member}/{self.joint}@{self.first:.12g}"
 
 
+#: Bytes of a capture's interpolated motion that are remembered.
+LATELY = 32_000_000
+
+
 @dataclass(frozen=True)
 class Capture:
     """Sampled local joint transforms of one member, never changed: (S, J, 3) offsets in metres and (S, J, 4)
@@ -98,10 +102,15 @@ class Capture:
             found = np.empty((7 * self.offsets.shape[1], len(times)))
             sample_capture(self.offsets, self.rotations, self.first, self.step, times, 0, found)
             if len(times) > 1:
-                if len(self._lately) >= 2:
-                    self._lately.popitem(last=False)
                 self._lately[key] = found
+                while sum(x.nbytes for x in self._lately.values()) > LATELY:
+                    self._lately.popitem(last=False)
         return found
+
+    @property
+    def nbytes(self) -> int:
+        """Bytes of the samples."""
+        return int(self.offsets.nbytes + self.rotations.nbytes)
 
     @property
     def last(self) -> float:

@@ -36,6 +36,7 @@ from .files import add_files
 from .guard import Guard
 from .parameters import PROBLEMS, Frames, Key, RevisionId, TakeId
 from .problems import HINDERED, TOLD, hindrance, problem_of
+from .quiet import Quiet
 from .studio import Studio
 from .wanted import while_wanted
 
@@ -54,6 +55,7 @@ def create_app(store: Store, web: Path | None = None) -> FastAPI:
         summary="Hand limbs over between IK and FK without pose pops, and prove it.",
     )  # fmt: skip
     app.add_middleware(Guard)
+    app.add_middleware(Quiet)
     studio = Studio(store)
     app.state.studio = studio
     _errors(app)

@@ -5,14 +5,14 @@ from __future__ import annotations
 import secrets
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Hashable
+from collections.abc import Callable, Hashable, Mapping
 from dataclasses import dataclass, replace
 from typing import Generic, TypeVar
 
 from ..core import clips
 from ..core.errors import CoreError
 from ..core.findings import Finding, Memory, find_all
-from ..core.operations import Outcome, pose
+from ..core.operations import pose
 from ..core.operations.transfer import Names, propose, transfer
 from ..core.program import Program
 from ..core.proof import Proof
@@ -38,11 +38,19 @@ K = TypeVar("K", bound=Hashable)
 V = TypeVar("V")
 
 
-class Recent(Generic[K, V]):
-    """A dictionary that keeps the entries used last; safe among threads."""
+#: Bytes that a take made ready works in.
+ROOM = 1_500_000
+#: Bytes that entries of one kind may hold together, and most of them.
+MOST_BYTES, MOST = 80_000_000, 24
 
-    def __init__(self, most: int) -> None:
+
+class Recent(Generic[K, V]):
+    """A dictionary that keeps the entries used last; safe among threads. `holds` names what an entry holds, and how many bytes
+    each takes: what several hold counts once. The newest entry is kept whatever it takes."""
+
+    def __init__(self, most: int, holds: Callable[[V], Mapping[int, int]] | None = None) -> None:
         self._most = most
+        self._holds = holds
         self._items: OrderedDict[K, V] = OrderedDict()
         self._lock = threading.Lock()
 
@@ -56,14 +64,35 @@ class Recent(Generic[K, V]):
         with self._lock:
             self._items[key] = value
             self._items.move_to_end(key)
-            while len(self._items) > self._most:
+            while len(self._items) > max(1, self._room()):
                 self._items.popitem(last=False)
             return value
+
+    def _room(self) -> int:
+        """How many of the newest entries fit."""
+        if self._holds is None:
+            return self._most
+        seen: dict[int, int] = {}
+        for k, value in enumerate(reversed(self._items.values())):
+            seen |= self._holds(value)
+            if k >= self._most or sum(seen.values()) > MOST_BYTES:
+                return k
+        return self._most
 
     def made(self, key: K, make: Callable[[], V]) -> V:
         """The entry, made now if it is not there."""
         found = self.get(key)
         return found if found is not None else self.put(key, make())
+
+
+def held_by(program: Program) -> dict[int, int]:
+    """Bytes of a take and of what was made ready of it, by what holds them."""
+    curves = program.take.curves.values()
+    held = {id(c): c.numbers.nbytes + c.marks.nbytes for c in curves}
+    # Laid out for the kernels they lie there once more; what was measured is some arrays of the same length each.
+    slips = {id(slip): sum(a.nbytes for a in slip) for slip in list(program.measured.values())}
+    captures = {id(c): c.nbytes for c in program.take.captures.values()}
+    return {**held, **captures, **slips, id(program): 2 * sum(held.values()) + ROOM}
 
 
 @dataclass(frozen=True)
@@ -90,10 +119,11 @@ class Studio:
 
     def __init__(self, store: Store) -> None:
         self.store = store
-        self._open: Recent[tuple[int, int], Open] = Recent(24)
-        self._trials: Recent[str, Trial] = Recent(24)
-        self._tried: Recent[tuple[int, str], Outcome] = Recent(24)
-        self._rigs: Recent[int, Program] = Recent(8)
+        self._open: Recent[tuple[int, int], Open] = Recent(MOST, lambda o: held_by(o.program))
+        self._trials: Recent[str, Trial] = Recent(MOST, lambda t: held_by(t.base.program) | held_by(t.program))
+        #: Names of trials by what was asked for.
+        self._tried: Recent[tuple[int, str], str] = Recent(MOST)
+        self._rigs: Recent[int, Program] = Recent(8, held_by)
         self._memories: Recent[int, Memory] = Recent(8)
         self._findings: Recent[int, list[Finding]] = Recent(200)
         self._entries: Recent[int, s.TakeEntry] = Recent(500)
@@ -123,7 +153,7 @@ class Studio:
         name = secrets.token_urlsafe(9)
         told = asked.model_dump_json()
         trial = Trial(base, base.program.on(outcome.take), outcome.proof, outcome.label, told)
-        self._tried.put((take_id, told), outcome)
+        self._tried.put((take_id, told), name)
         return name, self._trials.put(name, trial)
 
     def trial(self, name: str) -> Trial:
@@ -138,10 +168,12 @@ class Studio:
         if (written := self._written(take_id, key)) is not None:
             return written
         base = self.open(take_id, asked.revision)
-        outcome = self._tried.get((take_id, asked.model_dump_json()))
-        if outcome is None:
-            outcome = operations.run_asked(base.program, asked, self.store.clip)
-        return self._commit(base, outcome.take, outcome.label, asked.model_dump(mode="json"), outcome.proof, key)
+        body = asked.model_dump(mode="json")
+        tried = self._trials.get(self._tried.get((take_id, asked.model_dump_json())) or "")
+        if tried is not None:
+            return self._commit(base, tried.program.take, tried.label, body, tried.proof, key)
+        outcome = operations.run_asked(base.program, asked, self.store.clip)
+        return self._commit(base, outcome.take, outcome.label, body, outcome.proof, key)
 
     def suggest(self, take_id: int, asked: s.SuggestAsked) -> s.Suggested:
         """Choices that a stretch most likely wants."""

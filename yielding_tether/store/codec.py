@@ -48,9 +48,10 @@ def capture_bytes(capture: Capture) -> bytes:
 
 def capture_from(data: bytes, samples: int, joints: int, first: float, step: float) -> Capture:
     cut = samples * joints * 3
-    offsets = np.frombuffer(data, "<f8", cut).reshape(samples, joints, 3).astype(np.float64)
-    rotations = np.frombuffer(data, "<f8", samples * joints * 4, cut * 8).reshape(samples, joints, 4)
-    return Capture(offsets, rotations.astype(np.float64), first, step)
+    # The bytes themselves, which nobody writes to, where the machine's numbers are like this.
+    offsets = np.frombuffer(data, "<f8", cut).astype(np.float64, copy=False).reshape(samples, joints, 3)
+    rotations = np.frombuffer(data, "<f8", samples * joints * 4, cut * 8).astype(np.float64, copy=False)
+    return Capture(offsets, rotations.reshape(samples, joints, 4), first, step)
 
 
 @lru_cache

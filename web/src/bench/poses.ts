@@ -1,6 +1,8 @@
 import { getFloats } from "../shared/api";
 
 const CHUNK = 128;
+/** Bytes of poses that are kept: those looked at last. */
+const MOST = 64_000_000;
 
 /**
  * Poses fetched ahead, by source (a revision or a trial) and chunk of frames, so that playback never waits for
@@ -8,6 +10,8 @@ const CHUNK = 128;
  */
 export class PoseBank {
   private chunks = new Map<string, Float32Array>();
+  private bytes = 0;
+  private newest = "";
   private waiting = new Map<string, Promise<void>>();
   private listeners = new Set<() => void>();
 
@@ -22,7 +26,13 @@ export class PoseBank {
   at(source: string, frame: number): Float32Array | null {
     const f = Math.min(Math.max(Math.round(frame), this.first), this.last) - this.first;
     const chunk = Math.floor(f / CHUNK);
-    const data = this.chunks.get(`${source}:${chunk}`);
+    const key = `${source}:${chunk}`;
+    const data = this.chunks.get(key);
+    if (data && key !== this.newest) {
+      // Those looked at last come last, and go last.
+      this.chunks.delete(key);
+      this.chunks.set((this.newest = key), data);
+    }
     if (!data) {
       void this.fetch(source, chunk);
       return null;
@@ -59,9 +69,13 @@ export class PoseBank {
     const id = source.slice(source.indexOf("-") + 1);
     const promise = getFloats(`/takes/${this.take}/poses?first=${first}&last=${last}&${kind}=${id}`)
       .then((data) => {
-        // Old sources make room: a few hundred chunks are plenty for any take in hand.
-        while (this.chunks.size > 400) this.chunks.delete(this.chunks.keys().next().value!);
         this.chunks.set(key, data);
+        this.bytes += data.byteLength;
+        for (const [old, other] of this.chunks) {
+          if (this.bytes <= MOST || old === key) break;
+          this.chunks.delete(old);
+          this.bytes -= other.byteLength;
+        }
         this.listeners.forEach((listener) => listener());
       })
       .catch(() => {

@@ -1,0 +1,43 @@
+"""What the service keeps is bounded by bytes, and what is not asked for is given up."""
+
+from __future__ import annotations
+
+import unittest
+
+from tests.core.test_handover import demo
+from yielding_tether.service import studio
+from yielding_tether.service.studio import MOST_BYTES, Recent, held_by
+
+
+class Bytes(unittest.TestCase):
+    def test_the_newest_are_kept_as_far_as_they_fit(self) -> None:
+        recent: Recent[int, tuple[int, int]] = Recent(10, lambda v: {v[0]: v[1]})
+        for k in range(8):
+            recent.put(k, (k, MOST_BYTES // 3))
+        self.assertEqual([k for k in range(8) if recent.get(k)], [5, 6, 7])
+        # One that is looked at goes last.
+        recent.get(5)
+        recent.put(8, (8, MOST_BYTES // 3))
+        self.assertEqual([k for k in range(9) if recent.get(k)], [5, 7, 8])
+        # However large, the newest is kept.
+        recent.put(9, (9, 3 * MOST_BYTES))
+        self.assertEqual([k for k in range(10) if recent.get(k)], [9])
+
+    def test_what_several_hold_counts_once(self) -> None:
+        recent: Recent[int, int] = Recent(10, lambda v: {0: MOST_BYTES - 1000, v: 10})
+        for k in range(1, 20):
+            recent.put(k, k)
+        self.assertEqual([k for k in range(20) if recent.get(k)], list(range(10, 20)))
+
+    def test_a_take_holds_its_curves_and_captures(self) -> None:
+        program = demo()
+        held = held_by(program)
+        curves = sum(c.numbers.nbytes + c.marks.nbytes for c in program.take.curves.values())
+        self.assertGreaterEqual(sum(held.values()), 3 * curves)
+        other = held_by(program.with_curves({}))
+        self.assertEqual({k for k in held if k not in other}, {id(program)})
+        self.assertGreater(studio.ROOM, sum(a.nbytes for a in program._room))
+
+
+if __name__ == "__main__":
+    unittest.main()
