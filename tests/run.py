@@ -24,12 +24,13 @@ ROOT = Path(__file__).resolve().parents[1]
 BIN = Path(sys.executable).parent
 
 STEPS: dict[str, tuple[list[str], Path]] = {
-    "ruff": ([str(BIN / "ruff"), "check", "yielding_tether", "tests"], ROOT),
-    "ruff format": ([str(BIN / "ruff"), "format", "--check", "-q", "yielding_tether", "tests"], ROOT),
+    "ruff": ([str(BIN / "ruff"), "check", "yielding_tether", "tests", "scripts"], ROOT),
+    "ruff format": ([str(BIN / "ruff"), "format", "--check", "-q", "yielding_tether", "tests", "scripts"], ROOT),
     "mypy": ([str(BIN / "mypy")], ROOT),
     "eslint": (["npx", "--no-install", "eslint", "src", "tests/unit", "--max-warnings", "0"], ROOT / "web"),
     "typescript": (["npx", "--no-install", "tsc", "--noEmit"], ROOT / "web"),
     "vitest": (["npx", "--no-install", "vitest", "run", "--dir", "tests/unit", "--reporter=json"], ROOT / "web"),
+    "licences": ([sys.executable, "scripts/licences.py", "--check"], ROOT),
     "types of the API": ([sys.executable, "-m", "tests.run", "--api-types"], ROOT),
 }
 

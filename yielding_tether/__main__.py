@@ -17,6 +17,7 @@ import uvicorn
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 
 from .service.app import create_app
+from .service.patience import Patient
 from .service.worker import Crew
 from .store.backup import backup, restore
 from .store.cluster import Cluster, ClusterError, private_cluster, state_folder
@@ -91,8 +92,9 @@ def main() -> int:
         crew = Crew(store.url, int(workers))
         # Poses on their way through this machine are not compressed: that took a third of live posing.
         config = uvicorn.Config(
-            create_app(store, WEB), log_level="warning", ws_max_size=65536, ws_per_message_deflate=False,
-            timeout_graceful_shutdown=2, limit_concurrency=256, backlog=128, timeout_keep_alive=30,
+            create_app(store, WEB, os.environ.get("YIELDING_TETHER_KEY", "")), http=Patient, log_level="warning",
+            ws_max_size=65536, ws_per_message_deflate=False, timeout_graceful_shutdown=2, limit_concurrency=256,
+            backlog=128, timeout_keep_alive=30,
         )  # fmt: skip
         _Server(config, int(port)).run(sockets=[door])
     except ClusterError as error:

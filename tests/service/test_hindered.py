@@ -2,16 +2,22 @@
 
 from __future__ import annotations
 
+import os
+import signal
+import time
 import unittest
 from collections.abc import Callable
+from pathlib import Path
 from unittest.mock import patch
 
+import httpx
+import psycopg
 from psycopg import errors
 from sqlalchemy.exc import OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.testclient import TestClient
 
-from tests.servers import fresh_store
+from tests.servers import Service, fresh_store
 from yielding_tether.service.app import create_app
 from yielding_tether.store.store import Store
 
@@ -27,7 +33,8 @@ class Hindered(unittest.TestCase):
                 (OperationalError("x", {}, errors.QueryCanceled("slow")), "slow", "takes too long"),
                 (OperationalError("x", {}, errors.LockNotAvailable("busy")), "slow", "takes too long"),
                 (PoolTimeout("no connection"), "slow", "takes too long"),
-                (OperationalError("x", {}, errors.ConnectionTimeout("gone")), "away", "does not answer"),
+                (OperationalError("x", {}, errors.ConnectionTimeout("late")), "slow", "takes too long"),
+                (OperationalError("x", {}, psycopg.OperationalError("gone")), "away", "does not answer"),
             ):
                 with self.subTest(state=state), self.hindered(fault, "scenes"), self.hindered(fault, "ping"):
                     health = client.get("/api/health")
@@ -47,11 +54,42 @@ class Hindered(unittest.TestCase):
         store = fresh_store()
         self.addCleanup(store.close)
         with store.engine.connect() as db:
-            self.assertEqual(db.exec_driver_sql("show statement_timeout").scalar_one(), "1min")
+            self.assertEqual(db.exec_driver_sql("show statement_timeout").scalar_one(), "30s")
             db.exec_driver_sql("set statement_timeout = 50")
             with self.assertRaises(OperationalError) as caught:
                 db.exec_driver_sql("select pg_sleep(30)")
         self.assertIsInstance(caught.exception.orig, errors.QueryCanceled)
+
+    def test_a_server_that_is_stopped_is_told_as_slow_and_its_pages_come_all_the_same(self) -> None:
+        service = Service(private=True)
+        self.addCleanup(service.stop)
+        take = next(t["id"] for s in httpx.get(service.base + "/api/scenes").json() for t in s["takes"])
+        postmaster = int((service.state / "cluster/data/postmaster.pid").read_text().split()[0])
+        with httpx.Client(base_url=service.base, timeout=30) as client:
+            # Connections of the pool are open already; their servers are stopped with the first one.
+            head = client.get(f"/api/takes/{take}").json()["revision"]
+            family = [postmaster, *children(postmaster)]
+            for process in family:
+                os.kill(process, signal.SIGSTOP)
+            try:
+                self.assertEqual(client.get("/").status_code, 200)
+                health = client.get("/api/health")
+                self.assertEqual((health.status_code, health.json()["database"]), (503, "slow"))
+                answer = client.post(f"/api/takes/{take}/undo", json={"revision": head})
+                self.assertEqual(answer.status_code, 503)
+                self.assertIn("takes too long", answer.json()["message"])
+            finally:
+                for process in family:
+                    os.kill(process, signal.SIGCONT)
+            for _ in range(200):
+                if client.get("/api/health").status_code == 200:
+                    break
+                time.sleep(0.05)
+            self.assertEqual(client.get(f"/api/takes/{take}").json()["revision"], head)
+
+
+def children(process: int) -> list[int]:
+    return [int(p) for p in Path(f"/proc/{process}/task/{process}/children").read_text().split()]
 
 
 if __name__ == "__main__":

@@ -4,6 +4,7 @@ import { Home } from "./home/Home";
 import { Away } from "./shared/Away";
 import { BringIn } from "./shared/BringIn";
 import { useBringIn } from "./shared/captures";
+import { KeyAsked } from "./shared/KeyAsked";
 import { useNotice } from "./shared/notice";
 import { usePath } from "./shared/route";
 import { makeTheme } from "./shared/theme";
@@ -52,6 +53,7 @@ export function App() {
       <CssBaseline />
       <Away />
       <BringIn />
+      <KeyAsked />
       {compare ? (
         <Suspense fallback={<p style={{ padding: 24 }}>Laying both out…</p>}>
           <Compare takeId={Number(compare[1])} a={Number(compare[2])} b={Number(compare[3])} other={Number(new URLSearchParams(location.search).get("with") ?? compare[1])} />

@@ -5,6 +5,7 @@ from __future__ import annotations
 import asyncio
 import contextlib
 import logging
+import secrets
 import struct
 from pathlib import Path
 from typing import Annotated
@@ -33,7 +34,7 @@ from . import operations
 from . import schemas as s
 from .describe import as_drag, card, clip_info, contact_infos, curve_infos, pose_strip, pose_table, strands
 from .files import add_files
-from .guard import Guard
+from .guard import COOKIE, Guard, token_of
 from .parameters import PROBLEMS, Frames, Key, RevisionId, TakeId
 from .problems import HINDERED, TOLD, hindrance, problem_of
 from .quiet import Quiet
@@ -48,18 +49,18 @@ MAX_POSES = 1024
 MAX_SOCKETS, UNREAD = 32, 20.0
 
 
-def create_app(store: Store, web: Path | None = None) -> FastAPI:
-    """The application on a store; `web` is the folder of the built interface."""
+def create_app(store: Store, web: Path | None = None, key: str = "") -> FastAPI:
+    """The application on a store; `web` is the folder of the built interface, `key` what every request must carry, if any."""
     app = FastAPI(
         title="Yielding Tether", version="0.1.0", openapi_url="/api/openapi.json", docs_url=None, redoc_url=None,
         summary="Hand limbs over between IK and FK without pose pops, and prove it.",
     )  # fmt: skip
-    app.add_middleware(Guard)
+    app.add_middleware(Guard, key=key)
     app.add_middleware(Quiet)
     studio = Studio(store)
     app.state.studio = studio
     _errors(app)
-    _scenes(app, studio)
+    _scenes(app, studio, key)
     _takes(app, studio)
     _writing(app, studio)
     _live(app, studio)
@@ -100,7 +101,7 @@ def _errors(app: FastAPI) -> None:
         return problem(error.status_code, said.get(error.status_code, f"{error.detail}."))
 
 
-def _scenes(app: FastAPI, studio: Studio) -> None:
+def _scenes(app: FastAPI, studio: Studio, key: str) -> None:
     @app.get("/api/health", tags=["service"], summary="Whether service and database are well", responses=PROBLEMS)
     def health(response: Response) -> s.Health:
         try:
@@ -109,6 +110,19 @@ def _scenes(app: FastAPI, studio: Studio) -> None:
             response.status_code = 503
             return s.Health(database=hindrance(error)[0])
         return s.Health(database="well")
+
+    @app.post("/api/key", tags=["service"], status_code=204, summary="Show the key once", responses=PROBLEMS)
+    async def show_key(asked: s.KeyShown) -> Response:
+        """A browser that has shown the key carries a cookie from then on; a program sends `Authorization: Bearer KEY` each time."""
+        if key and not secrets.compare_digest(asked.key.encode(), key.encode()):
+            # Guessing takes its time.
+            await asyncio.sleep(1.0)
+            problem = s.Problem(message="This is not the key that the program was started with.")
+            return JSONResponse(problem.model_dump(), 401)
+        answer = Response(status_code=204)
+        if key:
+            answer.set_cookie(COOKIE, token_of(key), max_age=30 * 86400, httponly=True, samesite="strict")
+        return answer
 
     @app.get("/api/scenes", tags=["scenes"], summary="All scenes with their cast and takes", responses=PROBLEMS)
     def list_scenes() -> list[s.SceneEntry]:

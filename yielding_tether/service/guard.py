@@ -2,14 +2,21 @@
 
 from __future__ import annotations
 
+import asyncio
+import hashlib
+import secrets
 from urllib.parse import urlsplit
 
 from starlette.datastructures import Headers
+from starlette.requests import cookie_parser
 from starlette.responses import JSONResponse
 from starlette.types import ASGIApp, Message, Receive, Scope, Send
 
 from ..formats.bvh import MAX_BYTES
+from .patience import PIECE
 
+#: What keeps the key in a browser.
+COOKIE = "tether-key"
 LOCAL = frozenset({"127.0.0.1", "localhost", "[::1]", "::1"})
 #: Bodies beyond this are refused; only captures come near it.
 MAX_BODY = MAX_BYTES
@@ -31,15 +38,22 @@ def is_local(address: str) -> bool:
         return False
 
 
-class _TooLarge(Exception):
-    pass
+class _Unread(Exception):
+    """The body was not read to its end."""
+
+
+def token_of(key: str) -> str:
+    """What a browser keeps in place of the key."""
+    return hashlib.sha256(f"yielding tether {key}".encode()).hexdigest()
 
 
 class Guard:
-    """ASGI middleware: refuses foreign Host and Origin headers and bodies that are too large."""
+    """ASGI middleware: refuses foreign Host and Origin headers, bodies that are too large or do not come, and, where there is a
+    `key`, whoever does not have it."""
 
-    def __init__(self, app: ASGIApp) -> None:
+    def __init__(self, app: ASGIApp, key: str = "") -> None:
         self.app = app
+        self._key = key
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] not in ("http", "websocket"):
@@ -56,6 +70,9 @@ class Guard:
         if "\0" in scope["path"] or b"%00" in scope["query_string"]:
             await self._refuse(scope, receive, send, 400, "An address has no NUL in it.")
             return
+        if not self._has_key(scope["path"], headers):
+            await self._refuse(scope, receive, send, 401, "This program asks for the key that it was started with.")
+            return
         if scope["type"] == "websocket":
             await self.app(scope, receive, send)
             return
@@ -64,33 +81,56 @@ class Guard:
         if not (length.isascii() and length.isdigit() and len(length) < 16) or int(length) > limit:
             await self._refuse(scope, receive, send, 413, f"The body is larger than the {limit:,} bytes that are read.")
             return
-        seen, begun = 0, False
+        seen, begun, more = 0, False, True
+        # What is wrong with the body, whatever those who read it make of that.
+        wrong: tuple[int, str] | None = None
 
         async def headed(message: Message) -> None:
             nonlocal begun
+            if wrong is not None and not begun:
+                return
             if message["type"] == "http.response.start":
                 begun = True
                 message = {**message, "headers": [*message.get("headers", []), *HEADERS]}
             await send(message)
 
         async def counted() -> Message:
-            nonlocal seen
-            message = await receive()
+            nonlocal seen, more, wrong
+            try:
+                # Once it is whole, the next one says that who asked is gone: that may take its time.
+                message = await asyncio.wait_for(receive(), PIECE if more else None)
+            except TimeoutError:
+                wrong = 408, "The rest of the body did not come."
+                raise _Unread from None
+            more = message.get("more_body", False)
             seen += len(message.get("body", b""))
             if seen > limit:
-                raise _TooLarge
+                wrong = 413, f"The body is larger than the {limit:,} bytes that are read."
+                raise _Unread
             return message
 
         try:
             await self.app(scope, counted, headed)
-        except _TooLarge:
+        except _Unread:
             if begun:
                 raise
-            await self._refuse(scope, receive, send, 413, f"The body is larger than the {limit:,} bytes that are read.")
+        if wrong is not None and not begun:
+            await self._refuse(scope, receive, send, *wrong)
+
+    def _has_key(self, path: str, headers: Headers) -> bool:
+        """Whether who asks has the key, or needs none: the page itself holds nothing, and asks for it."""
+        if not self._key or not path.startswith("/api") or path == "/api/key":
+            return True
+        scheme, _, given = headers.get("authorization", "").partition(" ")
+        if scheme.lower() == "bearer" and secrets.compare_digest(given.strip().encode(), self._key.encode()):
+            return True
+        kept = cookie_parser(headers.get("cookie", "")).get(COOKIE, "")
+        return secrets.compare_digest(kept.encode(), token_of(self._key).encode())
 
     @staticmethod
     async def _refuse(scope: Scope, receive: Receive, send: Send, status: int, message: str) -> None:
         if scope["type"] == "websocket":
             await send({"type": "websocket.close", "code": 4403, "reason": message})
             return
-        await JSONResponse({"message": message, "changed": []}, status)(scope, receive, send)
+        headers = {name.decode(): value.decode() for name, value in HEADERS}
+        await JSONResponse({"message": message, "changed": []}, status, headers)(scope, receive, send)

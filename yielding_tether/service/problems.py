@@ -10,11 +10,14 @@ from sqlalchemy.exc import TimeoutError as PoolTimeout
 
 from ..core.errors import CoreError
 from ..formats import FormatError
+from ..store.connection import Hung
 from ..store.jobs import MOST, TooMany
 from ..store.store import Missing, Stale
 from . import schemas as s
 
 Hindrance = Literal["away", "slow", "full"]
+#: Errors of a database that is there and does not come to an end.
+SLOW = (errors.QueryCanceled, errors.LockNotAvailable, errors.ConnectionTimeout, Hung)
 #: Errors by which the database is known to be hindered.
 HINDERED = (InterfaceError, OperationalError, PoolTimeout)
 #: Errors that are told in their own words, or in ours; any other one is a fault.
@@ -26,7 +29,9 @@ def hindrance(error: Exception) -> tuple[Hindrance, str]:
     cause = getattr(error, "orig", None)
     if isinstance(cause, errors.DiskFull):
         return "full", "The disk of the database is full: make room on it."
-    if isinstance(error, PoolTimeout) or isinstance(cause, errors.QueryCanceled | errors.LockNotAvailable):
+    if isinstance(error, PoolTimeout) or isinstance(
+        cause, errors.QueryCanceled | errors.LockNotAvailable | errors.ConnectionTimeout | Hung
+    ):
         return "slow", "The database takes too long to answer: it is hung, or at too much at once."
     return "away", "The database does not answer just now."
 

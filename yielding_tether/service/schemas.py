@@ -66,6 +66,10 @@ class Problem(Model):
     changed: list[str] = []
 
 
+class KeyShown(Asked):
+    key: str = Field(max_length=1000)
+
+
 class TakeEntry(Model):
     id: int
     name: str

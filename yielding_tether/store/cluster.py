@@ -17,6 +17,9 @@ from pathlib import Path
 
 import psycopg
 
+#: Bytes beyond which the server's log is cut to its last tenth.
+LONG = 10_000_000
+
 
 class ClusterError(RuntimeError):
     """The cluster can't be made or started; the message says why and what to do."""
@@ -92,6 +95,7 @@ class Cluster:
     def watch(self, ended: threading.Event, every: float = 0.5) -> None:
         """Starts the server again whenever it has died, until `ended` is set."""
         while not ended.wait(every):
+            self._shorten_log()
             if self._answers():
                 continue
             try:
@@ -103,6 +107,20 @@ class Cluster:
                     file=sys.stderr,
                     flush=True,
                 )
+
+    def _shorten_log(self) -> None:
+        """Keeps the end of a log that has grown long; the server goes on at its end."""
+        log = self.folder / "server.log"
+        try:
+            if log.exists() and log.stat().st_size > LONG:
+                with log.open("rb+") as file:
+                    file.seek(-LONG // 10, os.SEEK_END)
+                    last = file.read()
+                    file.truncate(0)
+                    file.seek(0)
+                    file.write(last)
+        except OSError as error:
+            print(f"The database's log can't be kept short: {error}", file=sys.stderr, flush=True)
 
     def _answers(self) -> bool:
         try:

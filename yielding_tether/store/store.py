@@ -19,7 +19,7 @@ from weakref import WeakValueDictionary
 import psycopg
 from alembic import command
 from alembic.config import Config
-from sqlalchemy import Engine, create_engine, func, update
+from sqlalchemy import func, update
 from sqlalchemy import select as sa_select
 from sqlalchemy import text as sa_text
 from sqlalchemy.dialects.postgresql import insert
@@ -31,10 +31,9 @@ from ..core.curves import Curve
 from ..core.proof import Proof
 from ..core.takes import Capture, Scene, Take
 from . import codec
+from .connection import engine_on
 from .tables import BlobRow, CaptureRow, ClipRow, MemberRow, RevisionRow, SceneRow, TakeRow
 
-#: What no statement may take longer than, nor waiting for another writer.
-LIMITS = "-c statement_timeout=60s -c lock_timeout=15s -c idle_in_transaction_session_timeout=120s"
 #: Most labels of what has changed that a stale writer is told.
 TOLD = 20
 
@@ -83,11 +82,7 @@ class Store:
 
     def __init__(self, url: str) -> None:
         self.url = url
-        # Asking before each use lets the program go on when the database comes back.
-        self.engine: Engine = create_engine(
-            url, pool_pre_ping=True, pool_size=8, max_overflow=8, pool_timeout=10.0,
-            connect_args={"connect_timeout": 5, "options": LIMITS},
-        )  # fmt: skip
+        self.engine = engine_on(url)
         # Both never change, and are known by their content: what a program uses still is not read anew.
         self._curves: WeakValueDictionary[str, Curve] = WeakValueDictionary()
         self._captures: WeakValueDictionary[tuple[str, float, float], Capture] = WeakValueDictionary()

@@ -21,6 +21,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/key": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Show the key once
+         * @description A browser that has shown the key carries a cookie from then on; a program sends `Authorization: Bearer KEY` each time.
+         */
+        post: operations["show_key_api_key_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/scenes": {
         parameters: {
             query?: never;
@@ -1372,6 +1392,11 @@ export interface components {
             /** Channel */
             channel: string;
         };
+        /** KeyShown */
+        KeyShown: {
+            /** Key */
+            key: string;
+        };
         /**
          * KeysNamed
          * @description Keys by channel and frames; or by part and frames: then those of all its channels.
@@ -2201,6 +2226,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -2212,6 +2246,127 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Enough waits already; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    show_key_api_key_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["KeyShown"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2293,6 +2448,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -2304,6 +2468,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2385,6 +2558,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -2396,6 +2578,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2477,6 +2668,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -2488,6 +2688,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2573,6 +2782,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -2584,6 +2802,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2667,6 +2894,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -2678,6 +2914,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2765,6 +3010,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -2776,6 +3030,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2862,6 +3125,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -2873,6 +3145,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -2962,6 +3243,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -2973,6 +3263,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3061,6 +3360,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -3072,6 +3380,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3158,6 +3475,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -3169,6 +3495,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3254,6 +3589,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -3265,6 +3609,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3352,6 +3705,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -3363,6 +3725,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3446,6 +3817,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -3457,6 +3837,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3540,6 +3929,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -3551,6 +3949,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3638,6 +4045,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -3649,6 +4065,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3736,6 +4161,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -3747,6 +4181,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3836,6 +4279,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -3847,6 +4299,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -3934,6 +4395,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -3945,6 +4415,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4034,6 +4513,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -4045,6 +4533,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4132,6 +4629,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -4143,6 +4649,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4224,6 +4739,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -4235,6 +4759,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4320,6 +4853,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -4331,6 +4873,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4412,6 +4963,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -4423,6 +4983,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4512,6 +5081,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -4523,6 +5101,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4610,6 +5197,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -4621,6 +5217,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4708,6 +5313,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -4719,6 +5333,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4806,6 +5429,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -4817,6 +5449,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -4903,6 +5544,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -4914,6 +5564,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5016,6 +5675,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -5027,6 +5695,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5110,6 +5787,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -5121,6 +5807,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5202,6 +5897,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -5213,6 +5917,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5294,6 +6007,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -5305,6 +6027,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5386,6 +6117,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -5397,6 +6137,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5495,6 +6244,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -5506,6 +6264,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5604,6 +6371,15 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             /** @description Only pages and programs of this machine may ask. */
             403: {
                 headers: {
@@ -5615,6 +6391,15 @@ export interface operations {
             };
             /** @description What was asked for is not there. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
                 headers: {
                     [name: string]: unknown;
                 };

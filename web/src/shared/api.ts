@@ -44,8 +44,9 @@ export class Problem extends Error {
   }
 }
 
-/** Told when the service or its database stops answering. */
+/** Told when the service or its database stops answering, and when it asks for its key. */
 export const away = { tell: () => {} };
+export const locked = { tell: () => {} };
 
 export async function answer(path: string, init?: RequestInit): Promise<Response> {
   let response: Response;
@@ -58,6 +59,7 @@ export async function answer(path: string, init?: RequestInit): Promise<Response
   }
   if (response.ok) return response;
   if (response.status === 503) away.tell();
+  if (response.status === 401) locked.tell();
   let body: Partial<Schemas["Problem"]> = {};
   try {
     body = (await response.json()) as Schemas["Problem"];
