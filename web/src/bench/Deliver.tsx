@@ -76,7 +76,7 @@ function Form({ info, onClose }: { info: TakeInfo; onClose: () => void }) {
             <p style={{ margin: 0 }}>{format.leaves}</p>
           </Typography>
         )}
-        {error && <Alert severity="error">{error}</Alert>}
+        {error && <Alert severity="error" icon={<span aria-hidden>▲</span>}>{error}</Alert>}
         {writing && <JobBar job={job} label="Writing" />}
       </DialogContent>
       <DialogActions>

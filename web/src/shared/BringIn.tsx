@@ -32,7 +32,7 @@ function Form({ file, into }: { file: File; into: SceneEntry | undefined }) {
         </Typography>
         {error ? (
           <>
-            <Alert severity="error">{error}</Alert>
+            <Alert severity="error" icon={<span aria-hidden>▲</span>}>{error}</Alert>
             <Stack direction="row" spacing={2}>
               <Readings />
             </Stack>

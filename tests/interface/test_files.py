@@ -1,0 +1,146 @@
+"""Files and lost servers in the real page: progress and cancel, posing while a file is read, an edit that outlives the server."""
+
+from __future__ import annotations
+
+import re
+import tempfile
+import threading
+import time
+from pathlib import Path
+from typing import Any
+
+import httpx
+from playwright.sync_api import Page, expect
+
+from tests.core.test_handover import demo
+from tests.interface.pages import Pages
+from tests.servers import Service
+from tests.service.test_jobs import repeated
+from yielding_tether.formats import bvh
+
+
+class Files(Pages):
+    def brought(self, page: Page, frames: int, name: str) -> None:
+        """Gives the page a capture of so many frames."""
+        with tempfile.TemporaryDirectory() as folder:
+            file = Path(folder) / f"{name}.bvh"
+            file.write_bytes(repeated(bvh.write(demo(), "marl", 0, 60), frames))
+            page.get_by_test_id("picker").set_input_files(file)
+            # The page has read it once something is told of it.
+            expect(page.get_by_label("Bringing in", exact=True)).to_be_visible(timeout=15_000)
+            expect(page.get_by_text(re.compile(r"Reading the (file|motion), \d+ %"))).to_be_visible(timeout=30_000)
+
+    def home(self) -> Page:
+        self.drawn(self.open(f"/take/{self.take()}"))
+        page = self.open("/")
+        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible(timeout=15_000)
+        return page
+
+    def ended(self, cancelled: list[str]) -> dict[str, Any]:
+        """The job that the page has cancelled, once it has ended."""
+        for _ in range(200):
+            if cancelled:
+                told: dict[str, Any] = self.http.get(cancelled[0].partition("/api")[2]).json()
+                if told["state"] not in ("coming", "waiting", "running"):
+                    return told
+            time.sleep(0.05)
+        raise AssertionError(f"nothing was cancelled, or it goes on: {cancelled}")
+
+    def listen(self, page: Page) -> list[str]:
+        found: list[str] = []
+        page.on("request", lambda r: found.append(r.url) if r.method == "DELETE" else None)
+        return found
+
+    def test_bringing_in_and_delivering_can_be_left(self) -> None:
+        page = self.home()
+        scenes = self.http.get("/scenes").json()
+        cancelled = self.listen(page)
+        self.brought(page, 18000, "long")
+        page.get_by_role("button", name="Cancel").click()
+        expect(page.get_by_role("dialog")).to_be_hidden()
+        self.assertEqual(self.ended(cancelled)["state"], "cancelled")
+        self.assertEqual(self.http.get("/scenes").json(), scenes)
+        # The next one comes in as ever.
+        self.brought(page, 4000, "walk")
+        page.wait_for_url(re.compile(r"/take/\d+"), timeout=60_000)
+        self.drawn(page)
+        cancelled.clear()
+        page.get_by_role("button", name="Deliver").click()
+        page.get_by_role("button", name="Write the file").click()
+        expect(page.get_by_text(re.compile(r"Sampling the motion, \d+ %"))).to_be_visible(timeout=30_000)
+        page.get_by_role("dialog").get_by_role("button", name="Stop").click()
+        self.assertEqual(self.ended(cancelled)["state"], "cancelled")
+        # The form is there again, as it was.
+        expect(page.get_by_role("button", name="Write the file")).to_be_enabled()
+        page.get_by_label("to frame").fill("10")
+        with page.expect_download() as file:
+            page.get_by_role("button", name="Write the file").click()
+        self.assertEqual(file.value.path().read_bytes()[:4], b"glTF")
+        self.assertEqual(self.errors, [])
+
+    def test_a_hand_is_posed_while_a_file_is_read(self) -> None:
+        bench = self.bench()
+        answers: list[float] = []
+        bench.on("websocket", lambda s: s.on("framereceived", lambda _: answers.append(time.monotonic())))
+        self.to_frame(bench, 150)
+        self.row(bench, "right arm").click()
+        self.settled(bench)
+        x, y = self.grab(bench, "arm.R", 0)
+        data = repeated(bvh.write(demo(), "marl", 0, 60), 12000)
+        made: list[dict[str, Any]] = []
+
+        def bring() -> None:
+            made.append(self.http.post("/import?filename=meanwhile.bvh", content=data).json())
+
+        reading = threading.Thread(target=bring)
+        began = time.monotonic()
+        reading.start()
+        bench.mouse.move(x, y)
+        bench.mouse.down()
+        step = 0
+        while reading.is_alive() or step < 10:
+            step += 1
+            bench.mouse.move(x + step % 20, y - step % 15)
+            bench.wait_for_timeout(30)
+        ended = time.monotonic()
+        bench.mouse.up()
+        reading.join()
+        self.wait_for_revision(bench, "Pose right arm")
+        self.assertIn("take_id", made[0])
+        during = [t for t in answers if began < t < ended]
+        # Answers come all the while: in each fifth of the time that the file is read.
+        spans = [(began + k * (ended - began) / 5, began + (k + 1) * (ended - began) / 5) for k in range(5)]
+        self.assertTrue(all(any(a < t < b for t in during) for a, b in spans), (len(during), ended - began))
+        self.http.delete(f"/scenes/{made[0]['scene_id']}").raise_for_status()
+        self.assertEqual(self.errors, [])
+
+
+class Lost(Pages):
+    def test_an_edit_outlives_the_server_that_was_killed_at_it(self) -> None:
+        mine = Service(private=True)
+        self.addCleanup(mine.stop)
+        shared, shared_http = type(self).service, type(self).http
+        page = self.context.new_page()
+
+        with httpx.Client(base_url=mine.base + "/api", timeout=60) as http:
+            self.service, self.http = mine, http
+            try:
+                page.goto(f"{mine.base}/take/{self.take()}")
+                self.drawn(page)
+                self.select(page, "right arm", 118, 204)
+                expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+                count = len(http.get(f"/takes/{self.take()}/revisions").json())
+                take = self.take()
+                # Killed once the edit is on its way, and before its answer comes.
+                page.route("**/apply", lambda route: (mine.kill(), route.continue_()))
+                page.keyboard.press("Enter")
+                expect(page.get_by_test_id("away")).to_be_visible(timeout=15_000)
+                page.unroute("**/apply")
+                mine.start()
+                expect(page.get_by_test_id("away")).to_be_hidden(timeout=30_000)
+                self.wait_for_revision(page, "Hand over right arm")
+                revisions = http.get(f"/takes/{take}/revisions").json()
+                self.assertEqual(len(revisions), count + 1)
+                self.assertIn("Hand over right arm", revisions[-1]["label"])
+            finally:
+                self.service, self.http = shared, shared_http
