@@ -33,6 +33,8 @@ from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import bvh, glb
 
+from . import soak
+
 
 def say(name: str, **figures: object) -> None:
     print(json.dumps({"figure": name, **figures}), flush=True)
@@ -360,6 +362,7 @@ def faults() -> None:
         )  # fmt: skip
     finally:
         service.stop()
+    soak.revisions(say, data)
 
 
 def capture() -> None:
@@ -470,6 +473,7 @@ def whole_job() -> None:
 MEASUREMENTS = {
     "evaluation": evaluation, "kernels": kernels, "handover": handover, "tidying": tidying, "live": live,
     "working": working, "whole job": whole_job, "full take": full_take, "capture": capture, "faults": faults, "kills": kills,
+    "writers": lambda: soak.writers(say), "soak": lambda: soak.soak(say),
 }  # fmt: skip
 
 
@@ -480,8 +484,8 @@ def main() -> None:
     words = sys.argv[1:]
     say("machine", python=platform.python_version(), numpy=np.__version__, pin=pin.__version__)
     for name, work in MEASUREMENTS.items():
-        # Kills take ten minutes: only by name.
-        if any(w in name for w in words) or (not words and name != "kills"):
+        # Some take many minutes: only by name.
+        if any(w in name for w in words) or (not words and name not in ("kills", "writers", "soak")):
             work()
 
 
