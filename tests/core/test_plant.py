@@ -51,6 +51,10 @@ class Holds(unittest.TestCase):
         outside = (at < first - 1.0) | (at >= min(last + 6.0, program.take.last + 1.0))
         self.assertLess(float(off[outside].max(initial=0.0)), 1e-9)
         self.assertTrue(proof.unchanged_outside)
+        # Planted again, or within it, it is that way already.
+        for a, b in ((first, last), (first + 3.0, last - 3.0)):
+            with self.assertRaisesRegex(CoreError, "changes nothing"):
+                apply(after, Plant((part,), on, a, b, 6.0))
         # Nothing jumps where the hold begins and ends, nor where it has faded.
         for t in (first, last, last + 6.0):
             if t <= program.take.last:

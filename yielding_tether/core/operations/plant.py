@@ -14,7 +14,7 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..contacts import with_contact
+from ..contacts import measure, with_contact
 from ..curves import ARRIVING, EMPTY, FREE, LEAVING, STEPPED, Curve, insert, put
 from ..errors import CoreError
 from ..findings import states
@@ -22,7 +22,7 @@ from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound
 from ..systems.place import place_in
-from ..takes import Take
+from ..takes import Contact, Take
 from ..transforms import Floats, wrap_near
 from . import handover, retether
 from .contact import named, nearest, on_anchor
@@ -41,6 +41,10 @@ from .operation import (
     stretch_words,
 )
 from .retether import Retether, anchors, following
+
+
+#: An end that leaves its place by no more than this (metres, radians) is held already.
+SAME = 1e-6
 
 
 @dataclass(frozen=True)
@@ -68,12 +72,29 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
         if not following(bound):
             raise CoreError(f"{bound.part.label} has no control that can hold on to anything.")
         held = on_anchor(program, part, asked.on, first, last)
+        if _stands(program, held):
+            continue
         now = _plant(now, bound, asked.on, first, last, end)
         now = now.on(with_contact(now.take, held))
+    if now is program:
+        raise CoreError("This changes nothing: what is chosen is planted there already, from the first frame to the last.")
     now.check_loops()
     before = max(first - 1.0, float(program.take.first))
     begin = before if any(_handed_over(program, program.bound(*p), before, end) for p in asked.parts) else first
     return now.take, prove("plant", program, now, begin, end)
+
+
+def _stands(program: Program, held: Contact) -> bool:
+    """Whether an end is known to stand there and does not leave its place by more than rounding."""
+    known = any(
+        (c.member, c.joint, c.anchor_member, c.anchor) == (held.member, held.joint, held.anchor_member, held.anchor)
+        and c.first <= held.first and c.last >= held.last
+        for c in program.take.contacts
+    )  # fmt: skip
+    if not known:
+        return False
+    slip = measure(program, held)
+    return float(slip.place.max()) <= SAME and float(slip.turn.max()) <= SAME
 
 
 def _handed_over(program: Program, bound: Bound, start: float, end: float) -> bool:
