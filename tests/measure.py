@@ -33,7 +33,7 @@ from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import bvh, glb
 
-from . import soak
+from . import page_measure, soak
 
 
 def say(name: str, **figures: object) -> None:
@@ -473,7 +473,7 @@ def whole_job() -> None:
 MEASUREMENTS = {
     "evaluation": evaluation, "kernels": kernels, "handover": handover, "tidying": tidying, "live": live,
     "working": working, "whole job": whole_job, "full take": full_take, "capture": capture, "faults": faults, "kills": kills,
-    "writers": lambda: soak.writers(say), "soak": lambda: soak.soak(say),
+    "writers": lambda: soak.writers(say), "soak": lambda: soak.soak(say), "page": lambda: page_measure.page(say),
 }  # fmt: skip
 
 
@@ -485,7 +485,7 @@ def main() -> None:
     say("machine", python=platform.python_version(), numpy=np.__version__, pin=pin.__version__)
     for name, work in MEASUREMENTS.items():
         # Some take many minutes: only by name.
-        if any(w in name for w in words) or (not words and name not in ("kills", "writers", "soak")):
+        if any(w in name for w in words) or (not words and name not in ("kills", "writers", "soak", "page")):
             work()
 
 

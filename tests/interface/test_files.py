@@ -10,12 +10,14 @@ from pathlib import Path
 from typing import Any
 
 import httpx
+import numpy as np
 from playwright.sync_api import Page, expect
 
 from tests.core.test_handover import demo
 from tests.interface.pages import Pages
 from tests.servers import Service
 from tests.service.test_jobs import repeated
+from yielding_tether.core.transforms import rotate
 from yielding_tether.formats import bvh
 
 
@@ -112,6 +114,58 @@ class Files(Pages):
         spans = [(began + k * (ended - began) / 5, began + (k + 1) * (ended - began) / 5) for k in range(5)]
         self.assertTrue(all(any(a < t < b for t in during) for a, b in spans), (len(during), ended - began))
         self.http.delete(f"/scenes/{made[0]['scene_id']}").raise_for_status()
+        self.assertEqual(self.errors, [])
+
+
+class Through(Pages):
+    scene = "Ferry by night"
+
+    def test_a_camera_of_the_cast_is_looked_through_and_left(self) -> None:
+        page = self.bench()
+
+        def camera() -> np.ndarray:
+            """Place and axes of the view's camera, as rows."""
+            found = page.evaluate(
+                "() => { const c = window.benchView.camera; c.updateMatrixWorld(); return c.matrixWorld.elements; }"
+            )
+            return np.array(found).reshape(4, 4)[[3, 0, 1, 2], :3]
+
+        # The camera rides on the deck from here on: what it sees rocks.
+        head = self.head()
+        asked = {
+            "operation": "retether", "revision": head, "parts": [{"member": "lookout", "part": "lookout"}], "first": 0,
+            "choices": {"to": "deck/deck", "after": "ride"},
+        }  # fmt: skip
+        self.http.post(f"/takes/{self.take()}/apply", json=asked).raise_for_status()
+        page.reload()
+        self.drawn(page)
+        page.get_by_label("Viewpoint: three-quarter ▾").click()
+        page.get_by_role("menuitem", name="through lookout").click()
+        expect(page.get_by_label("Viewpoint: through lookout ▾")).to_be_visible()
+        seen = []
+        for frame in (20, 90):
+            self.to_frame(page, frame)
+            body = {"times": [frame], "side": "leaving", "member": "lookout"}
+            told = self.http.post(f"/takes/{self.take()}/transforms", json=body).json()
+            place, turn = np.array(told["positions"])[0, 0], np.array(told["rotations"])[0, 0]
+            want = np.array([place, *rotate(np.tile(turn, (3, 1)), np.eye(3))])
+            for _ in range(100):
+                if np.abs(camera() - want).max() < 2e-5:
+                    break
+                page.wait_for_timeout(50)
+            np.testing.assert_allclose(camera(), want, atol=2e-5)
+            seen.append(place)
+        self.assertGreater(float(np.abs(seen[1] - seen[0]).max()), 1e-3)
+        # Turning the view leaves the camera, from where it is.
+        box = page.get_by_test_id("view").bounding_box()
+        assert box
+        page.mouse.move(box["x"] + 640, box["y"] + 40)
+        page.mouse.down()
+        page.mouse.move(box["x"] + 700, box["y"] + 44, steps=4)
+        page.mouse.up()
+        expect(page.get_by_label("Viewpoint: kept view ▾")).to_be_visible()
+        self.assertGreater(float(np.abs(camera()[0] - seen[1]).max()), 1e-2)
+        self.assertLess(float(np.abs(camera()[0] - seen[1]).max()), 2.0)
         self.assertEqual(self.errors, [])
 
 

@@ -3,14 +3,23 @@ import { QueryClient, QueryClientProvider } from "@tanstack/react-query";
 import { StrictMode } from "react";
 import { createRoot } from "react-dom/client";
 import { App } from "./App";
-import { get, type TakeInfo } from "./shared/api";
+import { CHUNK, posesAt } from "./bench/poses";
+import { bodyAt, get, type TakeInfo } from "./shared/api";
+import { ahead } from "./shared/early";
 
 const client = new QueryClient({ defaultOptions: { queries: { staleTime: Infinity, refetchOnWindowFocus: false, retry: 1 } } });
 
 // The take is asked for while the bench is still being fetched.
 const take = /^\/take\/(\d+)$/.exec(location.pathname)?.[1];
 if (take) {
-  void client.prefetchQuery({ queryKey: ["take", Number(take)], queryFn: () => get<TakeInfo>(`/takes/${take}`) });
+  const queryKey = ["take", Number(take)];
+  void client.prefetchQuery({ queryKey, queryFn: () => get<TakeInfo>(`/takes/${take}`) }).then(() => {
+    // What the first picture needs comes while the bench is being laid out.
+    const info = client.getQueryData<TakeInfo>(queryKey);
+    if (!info) return;
+    ahead(posesAt(info.id, info.first, Math.min(info.first + CHUNK - 1, info.last), "revision", info.revision));
+    for (const member of info.members) if (member.kind === "character" && member.shapes.length > 0) ahead(bodyAt(info.id, member.id));
+  });
   void client.prefetchQuery({ queryKey: ["operations"], queryFn: () => get("/operations") });
 }
 

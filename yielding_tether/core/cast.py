@@ -35,7 +35,8 @@ class Member:
 
     id: str
     name: str
-    kind: Literal["character", "prop", "set"]
+    #: A camera looks along its joint's −Z, with Y up, as glTF has it.
+    kind: Literal["character", "prop", "set", "camera"]
     skeleton: Skeleton
     parts: tuple[Part, ...]
     shapes: tuple[Shape, ...] = ()

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import numpy as np
+from scipy.spatial.transform import Rotation
+
 from ..core.cast import Member, Shape
 from ..core.parts import FreePart
 from ..core.skeleton import Joint, Skeleton
@@ -75,6 +78,23 @@ def quay() -> Member:
         Shape("quay", "ball", "iron", (x, y + BOLLARD_HEAD - 0.06, 0.1), size=(0.13, 0.06, 0.13)),
     ]
     return _piece("quay", "Quay", "set", (0.0, 0.0, z - 0.1), shapes)
+
+
+def lookout() -> Member:
+    """A camera on the quay that sees all of the deck."""
+    at, look = np.array([1.55, 1.5, 3.3]), np.array([0.1, 0.85, 0.1])
+    back = (at - look) / np.linalg.norm(at - look)
+    side = np.cross([0.0, 1.0, 0.0], back)
+    side /= np.linalg.norm(side)
+    turn = Rotation.from_matrix(np.stack([side, np.cross(back, side), back], axis=1)).as_quat()
+    shapes = (
+        Shape("lookout", "block", "iron", (0.0, 0.0, 0.07), size=(0.1, 0.12, 0.16)),
+        Shape("lookout", "capsule", "iron", (0.0, 0.0, 0.0), (0.0, 0.0, -0.05), (0.03, 0.042)),
+    )
+    joint = Joint("lookout", -1, (float(at[0]), float(at[1]), float(at[2])), tuple(turn.tolist()))
+    return Member(
+        "lookout", "Lookout", "camera", Skeleton((joint,)), (FreePart("lookout", "lookout", "lookout", "yxz"),), shapes
+    )
 
 
 def rope() -> Member:

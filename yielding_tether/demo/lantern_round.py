@@ -17,7 +17,7 @@ from ..core.program import Program
 from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
 from .cast_off import on_rail, rocking
-from .ferry import deck, hook, lantern, on_deck, quay, rail
+from .ferry import deck, hook, lantern, lookout, on_deck, quay, rail
 from .marl import NECK, SPINE, marl, palm_turn
 from .posing import along, fingers, followed, in_chest, keyed, reach, steps, touching
 
@@ -33,7 +33,7 @@ CONTACTS = (
 
 def lantern_scene() -> Scene:
     """The cast of *Lantern round*."""
-    return Scene("Ferry by night", (deck(), rail(), hook(), quay(), marl(), lantern()))
+    return Scene("Ferry by night", (deck(), rail(), hook(), quay(), marl(), lantern(), lookout()))
 
 
 def _in_hand(turn: Floats, side: float) -> tuple[float, ...]:

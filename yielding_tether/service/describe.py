@@ -264,7 +264,7 @@ def _reading(program: Program, channel: int) -> str:
 
 def strands(program: Program, found: list[Finding], only: Sequence[tuple[str, str]] | None = None) -> list[s.Strand]:
     """One strand for every part of the cast, or for some, characters first."""
-    rank = {"character": 0, "prop": 1, "set": 2}
+    rank = {"character": 0, "prop": 1, "set": 2, "camera": 3}
     members = [m.id for m in sorted(program.scene.members, key=lambda m: rank[m.kind])]
     rows = []
     _, group_of = row_groups(program)
@@ -296,11 +296,11 @@ def row_groups(program: Program) -> tuple[list[s.RowGroup], dict[tuple[str, str]
     """Groups of rows, and the group of every part.
 
     Parts of one side that hang from one another are a group, led by the one that keys drive in more ways than one: an arm
-    with its shoulder and its fingers. What is left of a character is its body; all props are a group, and all set pieces.
+    with its shoulder and its fingers. What is left of a character is its body; all props are a group, all set pieces and all cameras.
     """
     groups: dict[str, s.RowGroup] = {}
     group_of: dict[tuple[str, str], str] = {}
-    for kind, label in (("character", ""), ("prop", "props"), ("set", "set")):
+    for kind, label in (("character", ""), ("prop", "props"), ("set", "set"), ("camera", "cameras")):
         for member in program.scene.members:
             if member.kind != kind:
                 continue

@@ -128,7 +128,7 @@ class PartInfo(Model):
 class MemberInfo(Model):
     id: str
     name: str
-    kind: Literal["character", "prop", "set"]
+    kind: Literal["character", "prop", "set", "camera"]
     joints: list[str]
     parents: list[int]
     parts: list[PartInfo]

@@ -43,9 +43,11 @@ export function Viewpoints({ info }: { info: TakeInfo }) {
     setName("");
     close();
   };
-  const movers = info.members.filter((m) => m.kind !== "character");
+  const movers = info.members.filter((m) => m.kind === "set" || m.kind === "prop");
   const says = goesWith === "" ? "stands" : goesWith === "body" ? "goes with the body" : `goes with ${movers.find((m) => goesWith.startsWith(`${m.id}/`))?.name.toLowerCase() ?? goesWith}`;
-  const shown = viewpoint.kept ? "kept view" : VIEWS.find(([v]) => v === viewpoint.name)![1];
+  const cameras = info.members.filter((m) => m.kind === "camera");
+  const eye = cameras.find((m) => m.id === viewpoint.through);
+  const shown = eye ? `through ${eye.name.toLowerCase()}` : viewpoint.kept ? "kept view" : VIEWS.find(([v]) => v === viewpoint.name)![1];
   const item = { fontSize: 13, py: 0.25, minHeight: 0 };
   return (
     <>
@@ -55,11 +57,16 @@ export function Viewpoints({ info }: { info: TakeInfo }) {
       <Menu anchorEl={anchor} open={anchor !== null} onClose={close} slotProps={{ list: { dense: true, sx: { py: 0.5 } } }}>
         <ListSubheader sx={{ lineHeight: "24px" }}>See from</ListSubheader>
         {VIEWS.map(([view, label, key]) => (
-          <MenuItem key={view} selected={!viewpoint.kept && viewpoint.name === view} onClick={() => look({ name: view })} sx={item}>
+          <MenuItem key={view} selected={!viewpoint.kept && !eye && viewpoint.name === view} onClick={() => look({ name: view })} sx={item}>
             {label}
             <Box component="span" sx={{ ml: "auto", pl: 3, color: "text.secondary" }}>
               {key}
             </Box>
+          </MenuItem>
+        ))}
+        {cameras.map((m) => (
+          <MenuItem key={m.id} selected={eye === m} onClick={() => look({ name: "free", through: m.id })} sx={item}>
+            through {m.name.toLowerCase()}
           </MenuItem>
         ))}
         {Object.entries(mine).map(([called, kept]) => (

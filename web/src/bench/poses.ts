@@ -1,6 +1,10 @@
-import { getFloats } from "../shared/api";
+import { bytes } from "../shared/early";
 
-const CHUNK = 128;
+export const CHUNK = 128;
+
+/** Where a chunk of poses is to be had. */
+export const posesAt = (take: number, first: number, last: number, kind: string, id: string | number) => `/takes/${take}/poses?first=${first}&last=${last}&${kind}=${id}`;
+
 /** Bytes of poses that are kept: those looked at last. */
 const MOST = 64_000_000;
 
@@ -67,8 +71,9 @@ export class PoseBank {
     // The name of a trial may hold hyphens of its own.
     const kind = source.slice(0, source.indexOf("-"));
     const id = source.slice(source.indexOf("-") + 1);
-    const promise = getFloats(`/takes/${this.take}/poses?first=${first}&last=${last}&${kind}=${id}`)
-      .then((data) => {
+    const promise = bytes(posesAt(this.take, first, last, kind, id))
+      .then((raw) => {
+        const data = new Float32Array(raw);
         this.chunks.set(key, data);
         this.bytes += data.byteLength;
         for (const [old, other] of this.chunks) {

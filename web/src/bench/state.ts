@@ -37,6 +37,8 @@ export interface Viewed {
   name: Viewpoint;
   again: number;
   kept?: { position: [number, number, number]; target: [number, number, number] };
+  /** The camera of the cast that is looked through. */
+  through?: string;
 }
 /** A control in hand. */
 export interface HandleRef extends PartRef {

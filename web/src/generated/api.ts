@@ -1430,7 +1430,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "character" | "prop" | "set";
+            kind: "character" | "prop" | "set" | "camera";
             /** Joints */
             joints: string[];
             /** Parents */

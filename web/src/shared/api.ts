@@ -100,9 +100,8 @@ export async function postOnce<T>(path: string, body: unknown): Promise<T> {
   return post<T>(path, body, key);
 }
 
-export async function getFloats(path: string, signal?: AbortSignal): Promise<Float32Array> {
-  return new Float32Array(await (await answer(path, signal ? { signal } : undefined)).arrayBuffer());
-}
+/** Where a character's body is to be had. */
+export const bodyAt = (take: number, member: string) => `/takes/${take}/body.glb?member=${encodeURIComponent(member)}`;
 
 export async function remove(path: string): Promise<void> {
   await answer(path, { method: "DELETE" });

@@ -42,7 +42,6 @@ from .operation import (
 )
 from .retether import Retether, anchors, following
 
-
 #: An end that leaves its place by no more than this (metres, radians) is held already.
 SAME = 1e-6
 
@@ -77,7 +76,9 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
         now = _plant(now, bound, asked.on, first, last, end)
         now = now.on(with_contact(now.take, held))
     if now is program:
-        raise CoreError("This changes nothing: what is chosen is planted there already, from the first frame to the last.")
+        raise CoreError(
+            "This changes nothing: what is chosen is planted there already, from the first frame to the last."
+        )
     now.check_loops()
     before = max(first - 1.0, float(program.take.first))
     begin = before if any(_handed_over(program, program.bound(*p), before, end) for p in asked.parts) else first

@@ -5,7 +5,7 @@ import type * as THREE from "three";
 import type { OrbitControls as Controls } from "three-stdlib";
 import type { TakeInfo } from "../../shared/api";
 import { useBench } from "../state";
-import { carried, insetOf, mountStage, reframed, rowOf, spotsAlong, stage, viewed, type Subject } from "./viewpoints";
+import { carried, insetOf, mountStage, reframed, rowOf, spotsAlong, stage, through, viewed, type Subject } from "./viewpoints";
 import { placed } from "./geometry";
 import { poseAt, poseNow } from "./poses";
 
@@ -72,6 +72,14 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
     const at = row < 0 ? null : placed(table, row);
     const key = `${info.id} ${goesWith} ${row}`;
     const { live } = useBench.getState();
+    const eye = viewpoint.through ? info.members.find((m) => m.id === viewpoint.through) : undefined;
+    if (eye) {
+      through(here, placed(table, rowOf(info, eye.id, eye.joints[0]!)));
+      placedFor.current.view = `${info.id}:${viewpoint.name}:${viewpoint.again}`;
+      last.current = null;
+      here.controls.update();
+      return;
+    }
     if (at && last.current?.key === key && !live) carried(here, last.current.at, at, goesWith === "body");
     if (!live) last.current = at && { key, at };
     if (goesWith === "body" || !goesWith) camera.up.set(0, 1, 0);
@@ -97,5 +105,11 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
     answered.current = asked;
     here.controls.update();
   });
-  return <OrbitControls ref={controls} onStart={() => (placedFor.current.since = -Infinity)} makeDefault enabled={!held} enableDamping={false} minDistance={0.25} maxDistance={60} />;
+  const began = () => {
+    placedFor.current.since = -Infinity;
+    const here = stage();
+    // Whoever turns the view leaves the camera that it was looked through, from where it is.
+    if (viewpoint.through && here) useBench.getState().set({ viewpoint: { name: "free", again: viewpoint.again + 1, kept: { position: here.camera.position.toArray(), target: here.controls.target.toArray() } } });
+  };
+  return <OrbitControls ref={controls} onStart={began} makeDefault enabled={!held} enableDamping={false} minDistance={0.25} maxDistance={60} />;
 }

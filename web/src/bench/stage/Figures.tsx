@@ -2,7 +2,7 @@ import { useFrame } from "@react-three/fiber";
 import { useEffect, useMemo, useRef } from "react";
 import * as THREE from "three";
 import type { TakeInfo } from "../../shared/api";
-import { same as sameRef, type PartRef } from "../state";
+import { same as sameRef, useBench, type PartRef } from "../state";
 import { stage } from "./viewpoints";
 import { meets } from "./framing";
 import { geometryOf, placed, solidOf } from "./geometry";
@@ -81,11 +81,13 @@ interface FigureProps {
 export function Figures({ info, pose, ghost, alone, onPick, pickSet, clearFor, skinned }: FigureProps) {
   const groups = useRef<(THREE.Group | null)[]>([]);
   const seen = useMemo(() => rowsOf(info, clearFor ?? null), [info, clearFor]);
+  // Whoever looks through a camera does not see it.
+  const through = useBench((s) => s.viewpoint.through);
   const pieces = useMemo(() => {
     const index = new Map(info.joints.map(([m, j], i) => [`${m}/${j}`, i]));
     return info.members.flatMap((member) =>
       member.shapes
-        .filter(() => !ghost || member.kind !== "set")
+        .filter(() => (!ghost || member.kind !== "set") && member.id !== through)
         .map((shape) => ({
           joint: index.get(`${member.id}/${shape.joint}`)!,
           part: { member: member.id, part: member.parts.find((p) => p.joints.includes(shape.joint))?.name ?? "" },
@@ -98,7 +100,7 @@ export function Figures({ info, pose, ghost, alone, onPick, pickSet, clearFor, s
     );
     // Geometry depends on the cast alone, which a take keeps.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [info.id, ghost]);
+  }, [info.id, ghost, through]);
   const clear = useMemo(
     () => (ghost ? new THREE.MeshLambertMaterial({ color: ghost, transparent: true, opacity: 0.42, depthWrite: false }) : null),
     [ghost],

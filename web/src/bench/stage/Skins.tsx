@@ -3,7 +3,8 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect, useMemo } from "react";
 import * as THREE from "three";
 import { GLTFLoader } from "three/examples/jsm/loaders/GLTFLoader.js";
-import type { TakeInfo } from "../../shared/api";
+import { bodyAt, type TakeInfo } from "../../shared/api";
+import { bytes } from "../../shared/early";
 import { poseNow } from "./poses";
 import { rowOf } from "./viewpoints";
 
@@ -14,7 +15,7 @@ interface Body {
 
 /** A character's skin, as the service makes it: one mesh a tone, carried by bones in the order of its joints. */
 async function loaded(take: number, member: string): Promise<Body> {
-  const gltf = await new GLTFLoader().loadAsync(`/api/takes/${take}/body.glb?member=${encodeURIComponent(member)}`);
+  const gltf = await new GLTFLoader().parseAsync(await bytes(bodyAt(take, member)), "");
   const meshes: THREE.SkinnedMesh[] = [];
   gltf.scene.traverse((o) => o instanceof THREE.SkinnedMesh && meshes.push(o));
   const bones = meshes[0]?.skeleton.bones ?? [];

@@ -38,7 +38,7 @@ export function rowOf(info: TakeInfo, member: string, joint: string): number {
 export function spotsFor(info: TakeInfo, table: Float32Array, subject: Subject): Spot[] {
   const found: Spot[] = [];
   for (const member of info.members) {
-    if (subject === "all" ? member.kind === "set" : "member" in subject ? subject.member !== member.id : subject.part.member !== member.id) continue;
+    if (subject === "all" ? member.kind === "set" || member.kind === "camera" : "member" in subject ? subject.member !== member.id : subject.part.member !== member.id) continue;
     const joints = subject !== "all" && "part" in subject ? (member.parts.find((p) => p.name === subject.part.part)?.joints ?? []) : member.joints;
     const wanted = new Set(joints);
     for (const joint of wanted) found.push({ at: placed(table, rowOf(info, member.id, joint)).pos, reach: 0.02 });
@@ -108,6 +108,13 @@ export function reframed(info: TakeInfo, table: Float32Array, subject: Subject, 
   const { position, target } = framed(spots, camera.position.clone().sub(controls.target), camera, inset);
   camera.position.copy(position);
   controls.target.copy(target);
+}
+
+/** Puts the view where a camera of the cast is: along its −Z, its Y up. */
+export function through({ camera, controls }: Stage, { pos, rot }: ReturnType<typeof placed>) {
+  camera.position.copy(pos);
+  camera.up.set(0, 1, 0).applyQuaternion(rot);
+  controls.target.set(0, 0, -2).applyQuaternion(rot).add(pos);
 }
 
 /** Carries camera and target along as an anchor moves: as a whole, or (`level`) across the floor only. */
