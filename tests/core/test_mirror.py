@@ -27,7 +27,7 @@ EVERY = {"marl", "rope", "lantern"}
 
 
 def movable(program: Program) -> tuple[str, ...]:
-    return tuple(m.id for m in program.scene.members if m.kind != "set")
+    return tuple(m.id for m in program.scene.members if m.kind in ("character", "prop"))
 
 
 def matrix(q: Floats) -> Floats:

@@ -181,8 +181,8 @@ class Planting(unittest.TestCase):
     def test_a_take_may_end_where_a_hold_does(self) -> None:
         program = demo()
         last = float(program.take.last)
-        outcome = run(program, "plant", Asked((("marl", "arm.L"),), 150.0, None, {"on": "rail/rail"}))
-        poses = program.on(replace(outcome.take)).evaluate([150.0, last])
-        hand, rail = program.nodes["marl", "hand.L"], program.nodes["rail", "rail"]
-        apart = np.linalg.norm(poses.pos[:, hand] - poses.pos[:, rail], axis=1)
+        outcome = run(program, "plant", Asked((("marl", "arm.L"),), 130.0, None, {"on": "quay/quay"}))
+        poses = program.on(replace(outcome.take)).evaluate([130.0, last])
+        hand, quay = program.nodes["marl", "hand.L"], program.nodes["quay", "quay"]
+        apart = np.linalg.norm(poses.pos[:, hand] - poses.pos[:, quay], axis=1)
         self.assertAlmostEqual(float(apart[0]), float(apart[1]), places=9)

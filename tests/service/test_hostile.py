@@ -5,6 +5,7 @@ from __future__ import annotations
 import http.client
 import json
 import random
+import re
 import threading
 import time
 import unittest
@@ -193,6 +194,15 @@ class Hostile(unittest.TestCase):
                 if status >= 400:
                     self.assertTrue(json.loads(answer)["message"], case)
         self.assertEqual(self.http.get("/api/health").json()["database"], "well")
+
+    def test_every_address_says_which_kinds_of_requests_it_takes(self) -> None:
+        for path, kinds in self.spec["paths"].items():
+            address = re.sub(r"{\w+}", "1", path)
+            for kind in {"GET", "POST", "PUT", "PATCH", "DELETE", "OPTIONS"} - {k.upper() for k in kinds}:
+                answer = self.http.request(kind, address)
+                self.assertEqual(answer.status_code, 405, (kind, path))
+                allowed = {k.strip() for k in answer.headers["Allow"].split(",")}
+                self.assertEqual(allowed, {k.upper() for k in kinds}, (kind, path))
 
     def test_scenes_that_go_while_they_are_worked_on_hurt_nobody_else(self) -> None:
         """Some bring scenes in and take them away, others work on them and look at everything: whose scene is gone is told so, and

@@ -22,6 +22,7 @@ from sqlalchemy.exc import DBAPIError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.exceptions import HTTPException as StarletteHTTPException
 from starlette.requests import ClientDisconnect
+from starlette.routing import Match, Route
 
 from ..core.curves import ARRIVING, LEAVING
 from ..core.errors import CoreError
@@ -94,11 +95,21 @@ def _errors(app: FastAPI) -> None:
         return problem(422, f"{where}: {first['msg']}.")
 
     @app.exception_handler(StarletteHTTPException)
-    def unanswered(_: Request, error: StarletteHTTPException) -> JSONResponse:
+    def unanswered(request: Request, error: StarletteHTTPException) -> JSONResponse:
         said = {
             404: "There is nothing at this address.", 405: "This address does not take requests of this kind.",
         }  # fmt: skip
-        return problem(error.status_code, said.get(error.status_code, f"{error.detail}."))
+        answer = problem(error.status_code, said.get(error.status_code, f"{error.detail}."))
+        answer.headers.update(error.headers or {})
+        if error.status_code == 405:
+            answer.headers["Allow"] = ", ".join(_taken(app, request))
+        return answer
+
+
+def _taken(app: FastAPI, request: Request) -> list[str]:
+    """Kinds of requests that an address takes, where it takes some but not this one."""
+    routes = [r for r in app.routes if isinstance(r, Route) and r.matches(request.scope)[0] is Match.PARTIAL]
+    return sorted({kind for r in routes for kind in r.methods or () if r.include_in_schema})
 
 
 def _scenes(app: FastAPI, studio: Studio, key: str) -> None:
@@ -497,9 +508,9 @@ def _interface(app: FastAPI, web: Path) -> None:
     app.mount("/assets", StaticFiles(directory=web / "assets"), name="assets")
 
     @app.get("/{path:path}", include_in_schema=False)
-    def page(path: str) -> FileResponse:
+    def page(request: Request, path: str) -> FileResponse:
         if path.startswith("api/"):
-            raise HTTPException(404)
+            raise HTTPException(405 if _taken(app, request) else 404)
         try:
             file = (web / path).resolve()
             found = bool(path) and file.is_file() and web.resolve() in file.parents

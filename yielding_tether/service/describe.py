@@ -296,7 +296,7 @@ def row_groups(program: Program) -> tuple[list[s.RowGroup], dict[tuple[str, str]
     """Groups of rows, and the group of every part.
 
     Parts of one side that hang from one another are a group, led by the one that keys drive in more ways than one: an arm
-    with its shoulder and its fingers. What is left of a character is its body; all props are a group, all set pieces and all cameras.
+    with its shoulder and its fingers. What is left of a character is its body; props, set pieces and cameras are a group each.
     """
     groups: dict[str, s.RowGroup] = {}
     group_of: dict[tuple[str, str], str] = {}
