@@ -64,6 +64,20 @@ def fresh_store() -> Store:
     return store
 
 
+def family(pid_file: Path) -> list[int]:
+    """A database server, by the file in its data that names it, with all its backends."""
+    server = int(pid_file.read_text().splitlines()[0])
+    return [server, *(int(p.parent.name) for p in Path("/proc").glob("[0-9]*/stat") if _parent(p) == server)]
+
+
+def _parent(stat: Path) -> int | None:
+    """Parent of a process, or None if it has just gone."""
+    try:
+        return int(stat.read_text().rpartition(")")[2].split()[1])
+    except (OSError, IndexError, ValueError):
+        return None
+
+
 class Service:
     """The real program, started as users start it, on a free port with its own state folder."""
 

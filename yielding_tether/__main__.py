@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import fcntl
+import logging
 import os
 import signal
 import socket
@@ -86,6 +87,8 @@ def main() -> int:
             cluster.start()
             url = cluster.url
             threading.Thread(target=cluster.watch, args=(ended,), daemon=True).start()
+        # What goes wrong between us and the database is told by us, once.
+        logging.getLogger("psycopg").setLevel(logging.ERROR)
         store = Store(_with_driver(url))
         store.migrate()
         _load_demo(store)

@@ -7,7 +7,6 @@ import signal
 import time
 import unittest
 from collections.abc import Callable
-from pathlib import Path
 from unittest.mock import patch
 
 import httpx
@@ -17,7 +16,7 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.testclient import TestClient
 
-from tests.servers import Service, fresh_store
+from tests.servers import Service, family, fresh_store
 from yielding_tether.service.app import create_app
 from yielding_tether.store.store import Store
 
@@ -64,12 +63,11 @@ class Hindered(unittest.TestCase):
         service = Service(private=True)
         self.addCleanup(service.stop)
         take = next(t["id"] for s in httpx.get(service.base + "/api/scenes").json() for t in s["takes"])
-        postmaster = int((service.state / "cluster/data/postmaster.pid").read_text().split()[0])
         with httpx.Client(base_url=service.base, timeout=30) as client:
             # Connections of the pool are open already; their servers are stopped with the first one.
             head = client.get(f"/api/takes/{take}").json()["revision"]
-            family = [postmaster, *children(postmaster)]
-            for process in family:
+            processes = family(service.state / "cluster/data/postmaster.pid")
+            for process in processes:
                 os.kill(process, signal.SIGSTOP)
             try:
                 self.assertEqual(client.get("/").status_code, 200)
@@ -79,17 +77,13 @@ class Hindered(unittest.TestCase):
                 self.assertEqual(answer.status_code, 503)
                 self.assertIn("takes too long", answer.json()["message"])
             finally:
-                for process in family:
+                for process in processes:
                     os.kill(process, signal.SIGCONT)
             for _ in range(200):
                 if client.get("/api/health").status_code == 200:
                     break
                 time.sleep(0.05)
             self.assertEqual(client.get(f"/api/takes/{take}").json()["revision"], head)
-
-
-def children(process: int) -> list[int]:
-    return [int(p) for p in Path(f"/proc/{process}/task/{process}/children").read_text().split()]
 
 
 if __name__ == "__main__":

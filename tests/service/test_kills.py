@@ -12,7 +12,7 @@ from pathlib import Path
 
 import httpx
 
-from tests.servers import Service, database
+from tests.servers import Service, database, family
 
 #: Kills of each kind; `python -m tests.measure kills` makes fifty.
 KILLS = int(os.environ.get("YIELDING_TETHER_TEST_KILLS", "3"))
@@ -131,23 +131,35 @@ class Kills(unittest.TestCase):
                 writer = self.writer(service)
         self.assertGreater(seen, KILLS)
 
+    def test_a_database_that_hangs_for_a_while(self) -> None:
+        service = Service(private=True)
+        self.addCleanup(service.stop)
+        dice = random.Random(3)
+        writer = self.writer(service)
+        for _ in range(KILLS):
+            writer.wait_for_answer()
+            time.sleep(dice.random() * 0.4)
+            pids = family(service.state / "cluster/data/postmaster.pid")
+            self.signal(pids, signal.SIGSTOP)
+            time.sleep(dice.random() * 5.0)
+            self.signal(pids, signal.SIGCONT)
+            wait_until_well(service.base)
+        writer.wait_for_answer()
+        writer.end()
+        self.assertGreater(self.sound(service, writer, 1), KILLS)
+
     def kill_database(self, pid_file: Path) -> None:
         """As a machine that loses its power would: the server and all its backends at once."""
-        server = int(pid_file.read_text().splitlines()[0])
-        children = [
-            int(p.parent.name) for p in Path("/proc").glob("[0-9]*/stat")
-            if (fields := self.stat(p)) is not None and fields == server
-        ]  # fmt: skip
-        for pid in (server, *children):
+        self.signal(family(pid_file), signal.SIGKILL)
+
+    @staticmethod
+    def signal(processes: list[int], what: signal.Signals) -> None:
+        for pid in processes:
             try:
-                os.kill(pid, signal.SIGKILL)
+                os.kill(pid, what)
             except ProcessLookupError:
                 continue
 
-    @staticmethod
-    def stat(path: Path) -> int | None:
-        """Parent of a process, or None if it has just gone."""
-        try:
-            return int(path.read_text().rpartition(")")[2].split()[1])
-        except (OSError, IndexError, ValueError):
-            return None
+
+if __name__ == "__main__":
+    unittest.main()
