@@ -92,6 +92,8 @@ def _memory(say: Say, one: Page) -> None:
             one.mouse.move(sheet["x"] + 420, y, steps=4)
             one.mouse.up()
             one.wait_for_timeout(900)
+            # Keys are for the bench, not for the button clicked last.
+            one.evaluate("() => document.activeElement?.blur()")
             one.keyboard.press("Enter")
             one.wait_for_timeout(700)
             one.keyboard.press("Escape")

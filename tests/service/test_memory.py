@@ -2,10 +2,15 @@
 
 from __future__ import annotations
 
+import asyncio
+import time
 import unittest
+from unittest.mock import patch
+
+from starlette.types import Message, Send
 
 from tests.core.test_handover import demo
-from yielding_tether.service import studio
+from yielding_tether.service import quiet, studio
 from yielding_tether.service.studio import MOST_BYTES, Recent, held_by
 
 
@@ -37,6 +42,32 @@ class Bytes(unittest.TestCase):
         other = held_by(program.with_curves({}))
         self.assertEqual({k for k in held if k not in other}, {id(program)})
         self.assertGreater(studio.ROOM, sum(a.nbytes for a in program._room))
+
+
+class Stillness(unittest.TestCase):
+    def test_free_memory_goes_back_once_when_all_is_quiet(self) -> None:
+        given: list[float] = []
+
+        async def app(scope: object, receive: object, send: Send) -> None:
+            await send({"type": "http.response.start"})
+
+        async def sent(message: Message) -> None:
+            pass
+
+        with patch.object(quiet, "QUIET", 0.1):
+            watched = quiet.Quiet(app)  # type: ignore[arg-type]
+            watched._trim = lambda _: given.append(time.monotonic())
+            time.sleep(0.4)
+            self.assertEqual(given, [], "nothing was asked for yet")
+            for rounds in (1, 2):
+                for _ in range(8):
+                    asyncio.run(watched({"type": "http"}, None, sent))  # type: ignore[arg-type]
+                    last = time.monotonic()
+                    time.sleep(0.02)
+                self.assertEqual(len(given), rounds - 1, "not while something is asked for")
+                time.sleep(0.6)
+                self.assertEqual(len(given), rounds)
+                self.assertGreater(given[-1], last + 0.1)
 
 
 if __name__ == "__main__":

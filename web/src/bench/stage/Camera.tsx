@@ -1,8 +1,7 @@
-import { OrbitControls } from "@react-three/drei";
 import { useFrame, useThree } from "@react-three/fiber";
-import { useEffect, useRef } from "react";
+import { useEffect, useMemo, useRef } from "react";
 import type * as THREE from "three";
-import type { OrbitControls as Controls } from "three-stdlib";
+import { OrbitControls } from "three-stdlib";
 import type { TakeInfo } from "../../shared/api";
 import { useBench } from "../state";
 import { carried, insetOf, mountStage, reframed, rowOf, spotsAlong, stage, through, viewed, type Subject } from "./viewpoints";
@@ -49,8 +48,16 @@ function anchorRow(info: TakeInfo, goesWith: string): number {
 
 /** Puts the camera where it is asked to be, and carries it along with what it goes with. */
 export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
-  const { camera, size, invalidate } = useThree();
-  const controls = useRef<Controls>(null);
+  const { camera, size, gl, events, invalidate } = useThree();
+  const controls = useMemo(() => {
+    const made = new OrbitControls(camera as THREE.PerspectiveCamera);
+    made.enableDamping = false;
+    made.minDistance = 0.25;
+    made.maxDistance = 60;
+    return made;
+  }, [camera]);
+  // What moves the camera while a picture is drawn is in that picture already.
+  const drawing = useRef(false);
   const placedFor = useRef({ view: "", poses: 0, since: 0 });
   const answered = useRef<object | null>(null);
   const last = useRef<{ key: string; at: ReturnType<typeof placed> } | null>(null);
@@ -59,9 +66,33 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
   const goesWith = useBench((s) => s.goesWith);
 
   useEffect(() => {
-    if (controls.current) mountStage({ camera: camera as THREE.PerspectiveCamera, controls: controls.current, redraw: invalidate });
-    return () => mountStage(null);
-  }, [camera, invalidate]);
+    const changed = () => drawing.current || invalidate();
+    const began = () => {
+      placedFor.current.since = -Infinity;
+      const { viewpoint, set } = useBench.getState();
+      // Whoever turns the view leaves the camera that it was looked through, from where it is.
+      if (viewpoint.through) set({ viewpoint: { name: "free", again: viewpoint.again + 1, kept: { position: camera.position.toArray(), target: controls.target.toArray() } } });
+    };
+    controls.connect((events.connected as HTMLElement | undefined) ?? gl.domElement);
+    controls.addEventListener("change", changed);
+    controls.addEventListener("start", began);
+    mountStage({ camera: camera as THREE.PerspectiveCamera, controls, redraw: invalidate });
+    return () => {
+      mountStage(null);
+      controls.removeEventListener("change", changed);
+      controls.removeEventListener("start", began);
+      controls.dispose();
+    };
+  }, [camera, controls, events.connected, gl, invalidate]);
+  useEffect(() => {
+    controls.enabled = !held;
+  }, [controls, held]);
+
+  const updated = () => {
+    drawing.current = true;
+    controls.update();
+    drawing.current = false;
+  };
 
   useFrame(() => {
     const table = poseNow();
@@ -77,7 +108,7 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
       through(here, placed(table, rowOf(info, eye.id, eye.joints[0]!)));
       placedFor.current.view = `${info.id}:${viewpoint.name}:${viewpoint.again}`;
       last.current = null;
-      here.controls.update();
+      updated();
       return;
     }
     if (at && last.current?.key === key && !live) carried(here, last.current.at, at, goesWith === "body");
@@ -103,13 +134,7 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
       reframed(info, table, subject, here, inset);
     }
     answered.current = asked;
-    here.controls.update();
+    updated();
   });
-  const began = () => {
-    placedFor.current.since = -Infinity;
-    const here = stage();
-    // Whoever turns the view leaves the camera that it was looked through, from where it is.
-    if (viewpoint.through && here) useBench.getState().set({ viewpoint: { name: "free", again: viewpoint.again + 1, kept: { position: here.camera.position.toArray(), target: here.controls.target.toArray() } } });
-  };
-  return <OrbitControls ref={controls} onStart={began} makeDefault enabled={!held} enableDamping={false} minDistance={0.25} maxDistance={60} />;
+  return null;
 }
