@@ -5,6 +5,7 @@ import { createRoot } from "react-dom/client";
 import { App } from "./App";
 import { CHUNK, posesAt } from "./bench/poses";
 import { bodyAt, get, type TakeInfo } from "./shared/api";
+import { drawnInSoftware } from "./shared/drawing";
 import { ahead } from "./shared/early";
 
 const client = new QueryClient({ defaultOptions: { queries: { staleTime: Infinity, refetchOnWindowFocus: false, retry: 1 } } });
@@ -20,6 +21,8 @@ if (take) {
     ahead(posesAt(info.id, info.first, Math.min(info.first + CHUNK - 1, info.last), "revision", info.revision));
     for (const member of info.members) if (member.kind === "character" && member.shapes.length > 0) ahead(bodyAt(info.id, member.id));
   });
+  // Asked now, while the take is on its way.
+  drawnInSoftware();
   void client.prefetchQuery({ queryKey: ["operations"], queryFn: () => get("/operations") });
 }
 

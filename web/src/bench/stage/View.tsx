@@ -3,6 +3,7 @@ import { Canvas, useThree } from "@react-three/fiber";
 import { useEffect, useMemo, useState } from "react";
 import * as THREE from "three";
 import type { TakeInfo } from "../../shared/api";
+import { drawnInSoftware } from "../../shared/drawing";
 import { choose, useOperations } from "../actions";
 import { useBench, usePick } from "../state";
 import { Camera } from "./Camera";
@@ -12,7 +13,7 @@ import { Slips } from "./Slips";
 import { Trails } from "./Trails";
 import { poseAt, poseBeside, poseNow, poseTried } from "./poses";
 import { Sketch } from "./Sketch";
-import { drawnInSoftware, useSharpness } from "./sharpness";
+import { useSharpness } from "./sharpness";
 import { Skins, useSkins } from "./Skins";
 
 /** What of the bench is not in the picture: while only this changes, nothing is drawn anew. */
