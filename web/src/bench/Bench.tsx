@@ -26,11 +26,14 @@ import { Transport } from "./Transport";
 const VIEW = 200;
 const TIMELINE = 120;
 
+/** Height of the timeline until somebody drags it: as many more rows as the window has room for. */
+const roomy = (height: number) => Math.round(Math.min(Math.max(318, 0.4 * height), 520));
+
 /** The bench: the view with the part card and the proof laid on it like slips of paper, what is tried, the timeline. */
 export default function Bench({ takeId, onGround }: { takeId: number; onGround: () => void }) {
   const query = useTake(takeId);
   const { info, help, locker, deliver, set } = usePick("info", "help", "locker", "deliver", "set");
-  const [height, setHeight] = useKept("height of the timeline", 318);
+  const [height, setHeight] = useKept("height of the timeline", roomy(window.innerHeight));
   // Whoever has seen a bench is no first visitor: Home then stays Home.
   useEffect(() => localStorage.setItem("visited", "yes"), []);
   useTrying();

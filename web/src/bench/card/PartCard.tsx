@@ -40,6 +40,9 @@ export function PartCard() {
   const hue = data.side === "left" ? theme.ink.left : data.side === "right" ? theme.ink.right : theme.ink.middle;
   const systems = [...data.systems].sort((a, b) => Number(b.driving) - Number(a.driving));
   const whole = systems.filter((s) => s.driving || systems.length === 1 || data.driver === BOTH);
+  // Where several are at work it is told whose part this is.
+  const characters = info!.members.filter((m) => m.kind === "character");
+  const whose = characters.length > 1 ? characters.find((m) => m.id === focus.member)?.name : undefined;
   const label = (system: string) => data.systems.find((s) => s.system === system)?.label ?? system;
   const idle = systems.filter((s) => !whole.includes(s));
   return (
@@ -47,7 +50,7 @@ export function PartCard() {
       <Box sx={{ display: "flex", alignItems: "center", flexShrink: 0 }}>
         <Typography component="h2" sx={{ fontWeight: 700, fontSize: 16, color: hue, flexGrow: 1 }}>
           <span aria-hidden>{sideMark[data.side]} </span>
-          {data.label}
+          {whose ? `${whose}'s ${data.label}` : data.label}
         </Typography>
         {ends && (
           <Tooltip title="Its end stays where it is while other parts are dragged (A)">
