@@ -14,10 +14,12 @@ interface Props {
 export function ProofSlip({ proof, sentence, title }: Props) {
   const [open, setOpen] = useState(false);
   const toFrame = useBench((s) => s.toFrame);
+  // One verdict, for mark and border alike: nothing jumps, the tolerance is kept, and contacts keep their places.
+  const kept = proof.clean && proof.within && proof.contacts_kept;
   return (
-    <Paper variant="outlined" component="section" aria-label="Proof" data-testid="proof" sx={{ p: 1.5, width: 300, maxHeight: "100%", overflow: "auto", borderColor: proof.clean ? "primary.main" : "error.main", borderWidth: 2 }}>
+    <Paper variant="outlined" component="section" aria-label="Proof" data-testid="proof" sx={{ p: 1.5, width: 300, maxHeight: "100%", overflow: "auto", borderColor: kept ? "primary.main" : "error.main", borderWidth: 2 }}>
       <Typography component="h2" sx={{ fontWeight: 700, fontSize: 14 }}>
-        {proof.clean && proof.within && proof.contacts_kept ? "✓ " : "▲ "}
+        {kept ? "✓ " : "▲ "}
         {title}
       </Typography>
       <Typography data-testid="sentence" sx={{ fontSize: 13, my: 0.5 }}>
