@@ -19,7 +19,7 @@ from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 
 from .service.app import create_app
 from .service.patience import Patient
-from .service.worker import Crew
+from .service.worker import BOUND, LEAST, MEMORY, Crew
 from .store.backup import backup, restore
 from .store.cluster import Cluster, ClusterError, private_cluster, state_folder
 from .store.store import Store
@@ -52,6 +52,9 @@ def main() -> int:
     workers = os.environ.get("YIELDING_TETHER_WORKERS", "1")
     if workers not in map(str, range(1, 17)):
         return _fail(f"YIELDING_TETHER_WORKERS is {workers!r}: use a number from 1 to 16.")
+    bound = os.environ.get(BOUND, str(MEMORY))
+    if not (bound.isascii() and bound.isdigit() and LEAST <= int(bound) < 10**13):
+        return _fail(f"{BOUND} is {bound!r}: use a number of bytes, {LEAST:,} at least.")
     state = state_folder()
     try:
         state.mkdir(parents=True, exist_ok=True)

@@ -80,7 +80,7 @@ class Files(unittest.TestCase):
         self.assertEqual(done, sorted(done))
         self.assertGreater(len(set(done)), 4)
         self.assertEqual((told[-1]["state"], told[-1]["done"]), ("done", 1.0))
-        self.assertLessEqual({"Reading the file", "Finding contacts"}, {t["doing"] for t in told})
+        self.assertIn("Reading the file", {t["doing"] for t in told})
         made = told[-1]["imported"]
         self.assertEqual(self.http.get(f"/takes/{made['take_id']}").json()["last"], 8999)
         self.assertEqual(self.http.get(f"/jobs/{told[-1]['id']}/file").status_code, 404)
@@ -112,7 +112,7 @@ class Files(unittest.TestCase):
             for _ in range(600):
                 (state,) = db.execute("select state from job order by id desc limit 1").fetchone() or ("",)
                 db.rollback()
-                if state not in ("waiting", "running"):
+                if state not in ("coming", "waiting", "running"):
                     break
                 time.sleep(0.05)
         self.assertEqual((state, self.scenes()), ("cancelled", before))

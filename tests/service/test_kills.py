@@ -141,7 +141,7 @@ class Kills(unittest.TestCase):
             time.sleep(dice.random() * 0.4)
             pids = family(service.state / "cluster/data/postmaster.pid")
             self.signal(pids, signal.SIGSTOP)
-            time.sleep(dice.random() * 5.0)
+            time.sleep(dice.random() * 3.0)
             self.signal(pids, signal.SIGCONT)
             wait_until_well(service.base)
         writer.wait_for_answer()

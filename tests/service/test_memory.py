@@ -54,10 +54,10 @@ class Stillness(unittest.TestCase):
         async def sent(message: Message) -> None:
             pass
 
-        with patch.object(quiet, "QUIET", 0.1):
+        with patch.object(quiet, "QUIET", 0.8):
             watched = quiet.Quiet(app)  # type: ignore[arg-type]
             watched._trim = lambda _: given.append(time.monotonic())
-            time.sleep(0.4)
+            time.sleep(1.3)
             self.assertEqual(given, [], "nothing was asked for yet")
             for rounds in (1, 2):
                 for _ in range(8):
@@ -65,9 +65,9 @@ class Stillness(unittest.TestCase):
                     last = time.monotonic()
                     time.sleep(0.02)
                 self.assertEqual(len(given), rounds - 1, "not while something is asked for")
-                time.sleep(0.6)
+                time.sleep(2.5)
                 self.assertEqual(len(given), rounds)
-                self.assertGreater(given[-1], last + 0.1)
+                self.assertGreater(given[-1], last + 0.8)
 
 
 if __name__ == "__main__":

@@ -249,10 +249,17 @@ class Starting(unittest.TestCase):
         self.wait(port)
         self.assertEqual(httpx.get(f"{base}/takes/1/curves", params={"channel": "marl/hips.ty"}).json(), curves)
 
-    def test_a_bad_port_is_named(self) -> None:
-        process = self.start("p", 0, YIELDING_TETHER_PORT="many")
-        self.assertEqual(process.wait(30), 1)
-        self.assertIn("YIELDING_TETHER_PORT is 'many'", process.stderr.read() if process.stderr else "")
+    def test_a_choice_that_cannot_be_is_named(self) -> None:
+        for name, value in (
+            ("PORT", "many"),
+            ("WORKERS", "0"),
+            ("WORKERS", "two"),
+            ("JOB_MEMORY", "1e9"),
+            ("JOB_MEMORY", "4"),
+        ):
+            process = self.start("p", 0, **{f"YIELDING_TETHER_{name}": value})
+            self.assertEqual(process.wait(30), 1)
+            self.assertIn(f"YIELDING_TETHER_{name} is '{value}': use", process.stderr.read() if process.stderr else "")
 
     def test_a_cluster_that_cannot_be_made_says_why(self) -> None:
         blocked = self.folder / "blocked"

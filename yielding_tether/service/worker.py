@@ -31,8 +31,10 @@ log = logging.getLogger(__name__)
 EVERY = 0.15
 #: Seconds of silence after which a worker is taken for dead.
 SILENT = 30.0
-#: Bytes that a worker may hold.
-MEMORY = 2_000_000_000
+#: Bytes that a worker may hold by default, and at least.
+MEMORY, LEAST = 2_000_000_000, 400_000_000
+#: Seconds between two looks at whether the workers live, and at most where they die again and again.
+SOON, LATE = 0.5, 15.0
 ADDRESS, BOUND = "YIELDING_TETHER_DATABASE_URL", "YIELDING_TETHER_JOB_MEMORY"
 
 
@@ -103,7 +105,7 @@ async def _retry(app: App) -> None:
 
 
 class Crew:
-    """Worker processes on a database; they are started again when they die."""
+    """Worker processes on a database; they are started again when they die, later and later where they die at once."""
 
     def __init__(self, url: str, count: int = 1) -> None:
         self._url = url
@@ -119,8 +121,11 @@ class Crew:
         )  # fmt: skip
 
     def _watch(self) -> None:
-        while not self._ended.wait(0.5):
+        wait = SOON
+        while not self._ended.wait(wait):
+            lost = sum(w.poll() is not None for w in self._workers)
             self._workers = [w if w.poll() is None else self._started() for w in self._workers]
+            wait = min(2.0 * wait, LATE) if lost else max(0.9 * wait, SOON)
 
     def stop(self) -> None:
         """Ends them at once, whatever they are at."""
@@ -139,6 +144,7 @@ def main() -> None:
     store = Store(os.environ[ADDRESS])
     # The queue's own lines tell nothing that the job's row does not.
     logging.getLogger("procrastinate").setLevel(logging.CRITICAL)
+    logging.getLogger("psycopg").setLevel(logging.ERROR)
     asyncio.run(Worker(store).run())
 
 
