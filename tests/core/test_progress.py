@@ -50,6 +50,7 @@ class Progress(unittest.TestCase):
                 whole = work()
             shares = [d for d in told if d > 0.0]
             self.assertTrue(shares)
+            self.assertEqual(told, sorted(told), "it never goes back")
             self.assertLessEqual(max(told), 1.0)
             for leave in (0, len(told) // 3, len(told) - 1):
                 count = 0

@@ -162,6 +162,7 @@ class Keys(Pages):
         page = self.bench()
         page.get_by_label("What letting go of a drag keys").locator("..").click()
         page.get_by_role("option", name="nothing until K").click()
+        expect(page.get_by_role("listbox")).to_be_hidden()
         page.evaluate("() => document.activeElement?.blur()")
         before = self.head()
         page.keyboard.press("Alt+ArrowUp")

@@ -192,7 +192,8 @@ class Lost(Pages):
                 page.unroute("**/apply")
                 mine.start()
                 expect(page.get_by_test_id("away")).to_be_hidden(timeout=30_000)
-                self.wait_for_revision(page, "Hand over right arm")
+                # It is sent again after ever longer waits.
+                expect(page.get_by_test_id("revision")).to_contain_text("Hand over right arm", timeout=60_000)
                 revisions = http.get(f"/takes/{take}/revisions").json()
                 self.assertEqual(len(revisions), count + 1)
                 self.assertIn("Hand over right arm", revisions[-1]["label"])

@@ -149,6 +149,8 @@ class Files(unittest.TestCase):
         answer = self.http.post("/import?filename=walk.bvh", content=torn)
         self.assertEqual((answer.status_code, answer.json()), (422, told["problem"]))
         self.assertEqual(told["problem"]["line"], 4)
+        far = self.http.get(f"/takes/{self.take}/export.bvh", params={"member": "marl", "last": "1" + 40 * "0"})
+        self.assertEqual(far.status_code, 422, far.text)
         self.assertEqual(self.http.get("/jobs/2000000000").status_code, 404)
         self.assertEqual(self.http.delete("/jobs/2000000000").status_code, 404)
 

@@ -10,6 +10,7 @@ from unittest.mock import patch
 from starlette.types import Message, Send
 
 from tests.core.test_handover import demo
+from yielding_tether.core.program import Program
 from yielding_tether.service import quiet, studio
 from yielding_tether.service.studio import MOST_BYTES, Recent, held_by
 
@@ -35,7 +36,7 @@ class Bytes(unittest.TestCase):
         self.assertEqual([k for k in range(20) if recent.get(k)], list(range(10, 20)))
 
     def test_a_take_holds_its_curves_and_captures(self) -> None:
-        program = demo()
+        program = Program(demo().scene, demo().take)
         held = held_by(program)
         curves = sum(c.numbers.nbytes + c.marks.nbytes for c in program.take.curves.values())
         self.assertGreaterEqual(sum(held.values()), 3 * curves)

@@ -257,7 +257,7 @@ class Starting(unittest.TestCase):
             ("JOB_MEMORY", "1e9"),
             ("JOB_MEMORY", "4"),
         ):
-            process = self.start("p", 0, **{f"YIELDING_TETHER_{name}": value})
+            process = self.start("p", free_port(), **{f"YIELDING_TETHER_{name}": value})
             self.assertEqual(process.wait(30), 1)
             self.assertIn(f"YIELDING_TETHER_{name} is '{value}': use", process.stderr.read() if process.stderr else "")
 

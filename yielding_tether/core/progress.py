@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import contextmanager
 from contextvars import ContextVar
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, field, replace
 from typing import Protocol
 
 
@@ -28,6 +28,8 @@ class _Watch:
     first: float = 0.0
     last: float = 1.0
     doing: str = ""
+    #: The share that was told last, by all stages of one work.
+    at: list[float] = field(default_factory=lambda: [0.0])
 
 
 _watch: ContextVar[_Watch | None] = ContextVar("progress", default=None)
@@ -65,9 +67,12 @@ def advance(share: float) -> None:
     """This share of the present stage is behind; raises Cancelled if nobody wants the rest."""
     watch = _watch.get()
     if watch is not None:
-        watch.tell(watch.first + (watch.last - watch.first) * min(share, 1.0), watch.doing)
+        watch.at[0] = max(watch.at[0], watch.first + (watch.last - watch.first) * min(share, 1.0))
+        watch.tell(watch.at[0], watch.doing)
 
 
 def still_wanted() -> None:
     """Raises Cancelled if nobody wants this work any more."""
-    advance(0.0)
+    watch = _watch.get()
+    if watch is not None:
+        watch.tell(watch.at[0], watch.doing)

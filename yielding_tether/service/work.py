@@ -107,8 +107,8 @@ def deliver(store: Store, asked: dict[str, Any], read: Read, write: Write) -> di
     """One member's motion becomes a file. asked: take, revision, ending, member, first, last (None: those of the take)."""
     loaded = store.load(asked["take"], asked["revision"])
     take, writer = loaded.take, WRITERS[asked["ending"]]
-    first = take.first if asked["first"] is None else asked["first"]
-    last = take.last if asked["last"] is None else asked["last"]
+    # What is stored as JSON comes back as a whole number where it is one, however large.
+    first, last = (float(x if asked[k] is None else asked[k]) for k, x in (("first", take.first), ("last", take.last)))
     size = write(writer.blocks(Program(loaded.scene, take), asked["member"], first, last))
     plain = "".join(c if c.isascii() and c.isalnum() else "-" for c in f"{take.name} {asked['member']}").lower()
     return s.FileInfo(name=f"{plain}.{asked['ending']}", media=writer.media, size=size).model_dump()
