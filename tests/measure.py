@@ -34,6 +34,7 @@ from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import bvh, glb
 
 from . import page_measure, soak
+from .captures import prolonged
 
 
 def say(name: str, **figures: object) -> None:
@@ -408,18 +409,7 @@ def capture_here() -> None:
 
 def long_capture(program: Program, frames: int) -> bytes:
     """The demo take as a capture, its rows repeated to this many frames."""
-    text = bvh.write(program, "marl", 0, 199)
-    head, _, rows = text.partition(b"Frames: 200\n")
-    time_line, _, body = rows.partition(b"\n")
-    lines = body.strip().split(b"\n")
-    return (
-        head
-        + f"Frames: {frames}\n".encode()
-        + time_line
-        + b"\n"
-        + b"\n".join(lines[k % 200] for k in range(frames))
-        + b"\n"
-    )
+    return prolonged(bvh.write(program, "marl", 0, 199), frames)
 
 
 def tidying() -> None:

@@ -9,7 +9,9 @@ import signal
 import subprocess
 import sys
 import tempfile
+import threading
 import time
+from collections.abc import Callable, Iterable
 from functools import cache
 from pathlib import Path
 
@@ -62,6 +64,28 @@ def fresh_store() -> Store:
     store = Store(database())
     store.migrate()
     return store
+
+
+def together(works: Iterable[Callable[[], object]], seconds: float) -> list[str]:
+    """Does works again and again, each in a thread of its own, for so long; returns what was raised: whoever raises stops."""
+    stop = threading.Event()
+    raised: list[str] = []
+
+    def run(work: Callable[[], object]) -> None:
+        try:
+            while not stop.is_set():
+                work()
+        except BaseException as error:
+            raised.append(repr(error))
+
+    threads = [threading.Thread(target=run, args=(work,)) for work in works]
+    for thread in threads:
+        thread.start()
+    stop.wait(seconds)
+    stop.set()
+    for thread in threads:
+        thread.join()
+    return raised
 
 
 def family(pid_file: Path) -> list[int]:

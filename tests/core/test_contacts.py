@@ -21,7 +21,7 @@ from yielding_tether.core.operations.mirror import Mirror
 from yielding_tether.core.operations.mirror import apply as mirror
 from yielding_tether.core.program import Program
 from yielding_tether.core.shapes import signed_distance
-from yielding_tether.core.takes import Contact, Take
+from yielding_tether.core.takes import Capture, Contact, Take
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo import cast_off, lantern_round
 
@@ -178,6 +178,24 @@ class Kept(unittest.TestCase):
                 same += got is old
         # What nothing has touched is not measured again.
         self.assertGreater(same, 40)
+
+    def test_another_capture_of_the_same_body_is_measured_by_itself(self) -> None:
+        """Two takes of one scene whose contacts are alike and whose captures differ, as an actor's second try does."""
+        program = crossing()
+        contacts = find(program)
+        kept = measure_all(program, contacts)
+        (capture,) = program.take.captures.values()
+        places = capture.offsets.copy()
+        places[:, 0, 0] += 0.01 * np.sin(np.arange(len(places)))
+        take = replace(program.take, captures={"body": Capture(places, capture.rotations.copy())})
+        for old, got, want in zip(
+            kept,
+            measure_all(program.on(take), contacts),
+            measure_all(Program(program.scene, take), contacts),
+            strict=True,
+        ):
+            np.testing.assert_array_equal(got.place, want.place)
+            self.assertGreater(float(np.abs(got.place - old.place).max()), 1e-3)
 
     def test_a_planted_foot_is_kept_by_a_handover_afterwards(self) -> None:
         program = crossing()

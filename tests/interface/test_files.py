@@ -13,10 +13,10 @@ import httpx
 import numpy as np
 from playwright.sync_api import Page, expect
 
+from tests.captures import prolonged
 from tests.core.test_handover import demo
 from tests.interface.pages import Pages
 from tests.servers import Service
-from tests.service.test_jobs import repeated
 from yielding_tether.core.transforms import rotate
 from yielding_tether.formats import bvh
 
@@ -26,7 +26,7 @@ class Files(Pages):
         """Gives the page a capture of so many frames."""
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / f"{name}.bvh"
-            file.write_bytes(repeated(bvh.write(demo(), "marl", 0, 60), frames))
+            file.write_bytes(prolonged(bvh.write(demo(), "marl", 0, 60), frames))
             page.get_by_test_id("picker").set_input_files(file)
             # The page has read it once something is told of it.
             expect(page.get_by_label("Bringing in", exact=True)).to_be_visible(timeout=15_000)
@@ -88,7 +88,7 @@ class Files(Pages):
         self.row(bench, "right arm").click()
         self.settled(bench)
         x, y = self.grab(bench, "arm.R", 0)
-        data = repeated(bvh.write(demo(), "marl", 0, 60), 12000)
+        data = prolonged(bvh.write(demo(), "marl", 0, 60), 12000)
         made: list[dict[str, Any]] = []
 
         def bring() -> None:

@@ -29,7 +29,7 @@ from yielding_tether.store.cluster import Cluster
 
 class Key(unittest.TestCase):
     def test_without_it_nothing_is_told_but_the_page(self) -> None:
-        service = Service(YIELDING_TETHER_KEY="three ropes")
+        service = Service(YIELDING_TETHER_KEY="three ropes, sjø")
         self.addCleanup(service.stop)
         address = service.base + "/api"
         live = address.replace("http", "ws") + "/takes/1/live"
@@ -47,13 +47,14 @@ class Key(unittest.TestCase):
             with self.assertRaises(InvalidStatus):
                 connect(live, additional_headers=given)
         self.assertEqual(
-            httpx.get(address + "/scenes", headers={"Authorization": "Bearer three ropes"}).status_code, 200
+            httpx.get(address + "/scenes", headers={"Authorization": "Bearer three ropes, sjø".encode()}).status_code,
+            200,
         )
         with httpx.Client() as browser:
             wrong = browser.post(address + "/key", json={"key": "three rope"})
             self.assertEqual(wrong.status_code, 401)
             self.assertNotIn("set-cookie", wrong.headers)
-            shown = browser.post(address + "/key", json={"key": "three ropes"})
+            shown = browser.post(address + "/key", json={"key": "three ropes, sjø"})
             self.assertEqual(shown.status_code, 204)
             self.assertIn("HttpOnly", shown.headers["set-cookie"])
             self.assertNotIn("three", shown.headers["set-cookie"])

@@ -6,9 +6,8 @@ import http.client
 import json
 import random
 import re
-import threading
-import time
 import unittest
+from functools import partial
 from typing import Any
 
 import httpx
@@ -16,7 +15,7 @@ from websockets.sync.client import connect
 
 from tests.core.test_handover import demo
 from tests.depth import DEPTH
-from tests.servers import Service
+from tests.servers import Service, together
 from yielding_tether.formats import bvh
 
 #: What is put in place of a number, a text, a list and anything else.
@@ -208,7 +207,6 @@ class Hostile(unittest.TestCase):
         """Some bring scenes in and take them away, others work on them and look at everything: whose scene is gone is told so, and
         all else goes on."""
         file = bvh.write(demo(), "marl", 0, 6)
-        stop = threading.Event()
         wrong: list[str] = []
         alive: list[int] = []
 
@@ -238,22 +236,11 @@ class Hostile(unittest.TestCase):
             demo_take = next(s for s in scenes if s["name"] == "Chain ferry")["takes"][0]["id"]
             ask(client, "GET", f"/api/takes/{demo_take}", (200,))
 
-        def run(what: Any) -> None:
-            with httpx.Client(base_url=self.service.base, timeout=60) as client:
-                while not stop.is_set():
-                    try:
-                        what(client)
-                    except Exception as error:
-                        wrong.append(repr(error))
-                        return
-
-        threads = [threading.Thread(target=run, args=(f,)) for f in (come_and_go, come_and_go, work, work, look)]
-        for t in threads:
-            t.start()
-        time.sleep(6.0 * DEPTH)
-        stop.set()
-        for t in threads:
-            t.join()
+        clients = [httpx.Client(base_url=self.service.base, timeout=60) for _ in range(5)]
+        works = [partial(f, c) for f, c in zip((come_and_go, come_and_go, work, work, look), clients, strict=True)]
+        wrong += together(works, 6.0 * DEPTH)
+        for client in clients:
+            client.close()
         self.assertEqual(wrong, [])
         self.assertGreater(len(alive), 1)
 

@@ -14,24 +14,15 @@ import httpx
 import psycopg
 from starlette.requests import ClientDisconnect, Request
 
+from tests.captures import prolonged
 from tests.core.test_handover import demo
 from tests.servers import Service, database, fresh_store
 from yielding_tether.core.progress import still_wanted
 from yielding_tether.formats import bvh, glb
 from yielding_tether.service.wanted import while_wanted
-from yielding_tether.store.jobs import MOST, PIECE, Jobs, TooMany, in_pieces
+from yielding_tether.store.jobs import MOST, PIECE, Jobs, Pieces, TooMany
 
 ASYNC = {"Prefer": "respond-async"}
-
-
-def repeated(text: bytes, frames: int) -> bytes:
-    """A capture with its motion again and again."""
-    head, rows = text.split(b"Frame Time", 1)
-    period, _, body = rows.partition(b"\n")
-    lines = body.strip().split(b"\n")
-    many = (lines * (frames // len(lines) + 1))[:frames]
-    head = head[: head.rindex(b"Frames:")] + b"Frames: %d\n" % frames
-    return head + b"Frame Time" + period + b"\n" + b"\n".join(many) + b"\n"
 
 
 class Files(unittest.TestCase):
@@ -75,7 +66,7 @@ class Files(unittest.TestCase):
         return [s["id"] for s in self.http.get("/scenes").json()]
 
     def test_progress_goes_forward_to_the_result(self) -> None:
-        told = self.seen(self.begun(repeated(self.file, 9000)))
+        told = self.seen(self.begun(prolonged(self.file, 9000)))
         done = [t["done"] for t in told]
         self.assertEqual(done, sorted(done))
         self.assertGreater(len(set(done)), 4)
@@ -87,7 +78,7 @@ class Files(unittest.TestCase):
 
     def test_a_cancelled_file_leaves_nothing(self) -> None:
         before = self.scenes()
-        id = self.begun(repeated(self.file, 18000))
+        id = self.begun(prolonged(self.file, 18000))
         while self.http.get(f"/jobs/{id}").json()["done"] < 0.1:
             time.sleep(0.02)
         self.assertEqual(self.http.delete(f"/jobs/{id}").status_code, 204)
@@ -97,7 +88,7 @@ class Files(unittest.TestCase):
             self.assertEqual(db.execute("select count(*) from job_piece where job_id = %s", [id]).fetchone(), (0,))
 
     def test_what_waits_is_cancelled_before_it_begins(self) -> None:
-        first, second = self.begun(repeated(self.file, 9000)), self.begun(self.file)
+        first, second = self.begun(prolonged(self.file, 9000)), self.begun(self.file)
         self.http.delete(f"/jobs/{second}")
         self.assertEqual(self.seen(second)[-1], {**self.seen(second)[-1], "state": "cancelled", "done": 0.0})
         self.assertEqual(self.seen(first)[-1]["state"], "done")
@@ -106,7 +97,7 @@ class Files(unittest.TestCase):
         before = self.scenes()
         with self.assertRaises(httpx.TimeoutException):
             httpx.post(
-                self.service.base + "/api/import?filename=gone.bvh", content=repeated(self.file, 18000), timeout=0.8
+                self.service.base + "/api/import?filename=gone.bvh", content=prolonged(self.file, 18000), timeout=0.8
             )
         with psycopg.connect(self.address.replace("+psycopg", "")) as db:
             for _ in range(600):
@@ -119,7 +110,7 @@ class Files(unittest.TestCase):
 
     def test_a_lost_worker_is_told_and_another_one_goes_on(self) -> None:
         before = self.scenes()
-        id = self.begun(repeated(self.file, 18000))
+        id = self.begun(prolonged(self.file, 18000))
         while self.http.get(f"/jobs/{id}").json()["done"] < 0.1:
             time.sleep(0.02)
         os.kill(self.worker(), signal.SIGKILL)
@@ -187,9 +178,11 @@ class Queue(unittest.TestCase):
             id = jobs.begin("deliver", {})
             data = bytes(range(256)) * (size // 256 + 1)
             blocks = (data[k : min(k + 700_001, size)] for k in range(0, size, 700_001))
-            written = in_pieces(blocks, lambda number, piece, id=id: jobs.put(id, "out", number, piece))  # type: ignore[misc]
+            cut = Pieces()
+            for piece in [p for block in blocks for p in cut.add(block)] + cut.rest():
+                jobs.put(id, "out", *piece)
             pieces = list(jobs.pieces(id, "out"))
-            self.assertEqual((written, b"".join(pieces)), (size, data[:size]))
+            self.assertEqual((cut.size, b"".join(pieces)), (size, data[:size]))
             self.assertLessEqual(max(map(len, pieces)), PIECE)
             jobs.cancel(id)
 

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import threading
-import time
 import unittest
-from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 
@@ -16,7 +14,7 @@ from sqlalchemy.exc import IntegrityError
 from tests.core.test_handover import captured, demo
 from tests.core.worlds import limb_member, random_take, scene
 from tests.depth import DEPTH
-from tests.servers import fresh_store
+from tests.servers import fresh_store, together
 from yielding_tether.core.clips import copy
 from yielding_tether.core.curves import set_value
 from yielding_tether.core.operations.handover import Handover, apply
@@ -208,15 +206,6 @@ class Storing(unittest.TestCase):
         rng = np.random.default_rng(1)
         member = limb_member(rng)
         take = random_take(rng, (member,), kinds=(0, 1, 2))
-        stop = threading.Event()
-        failed: list[BaseException] = []
-
-        def work(what: Callable[[], object]) -> None:
-            try:
-                while not stop.is_set():
-                    what()
-            except BaseException as error:
-                failed.append(error)
 
         def write() -> None:
             scene_id, (take_id,) = store.add_scene(scene(member), [take])
@@ -228,14 +217,7 @@ class Storing(unittest.TestCase):
             other.close()
             store.delete_scene(scene_id)
 
-        threads = [threading.Thread(target=work, args=(f,)) for f in (write, write, write, store.collect)]
-        for t in threads:
-            t.start()
-        time.sleep(3.0 * DEPTH)
-        stop.set()
-        for t in threads:
-            t.join()
-        self.assertEqual(failed, [])
+        self.assertEqual(together((write, write, write, store.collect), 3.0 * DEPTH), [])
 
     def test_revisions_share_unchanged_curves(self) -> None:
         base = self.opened()

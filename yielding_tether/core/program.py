@@ -34,6 +34,11 @@ _NO_VALUES = np.empty((0, 0))
 PIECE = 4096
 
 
+def _same(a: Mapping[str, object], b: Mapping[str, object]) -> bool:
+    """Whether two maps hold the very same things: what is as long as a capture is not compared number by number."""
+    return a.keys() == b.keys() and all(a[k] is b[k] for k in a)
+
+
 def _bits(values: Floats) -> Ints:
     """What matters of the value of a switch: bit 0 above zero, bit 1 below one."""
     found: Ints = (values > 0.0) + 2 * (values < 1.0).astype(np.int64)
@@ -123,7 +128,7 @@ class Program:
         where it is not known."""
         before, measured = self._before
         found = measured.get(what)
-        if found is None or before.tethers != self.take.tethers or before.captures != self.take.captures:
+        if found is None or before.tethers != self.take.tethers or not _same(before.captures, self.take.captures):
             return None
         names = (self.rig.names[c] for c in self.sources(nodes))
         return found if all(before.curves.get(n) is self.take.curves.get(n) for n in names) else None

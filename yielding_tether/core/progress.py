@@ -53,9 +53,7 @@ def stage(doing: str, first: float, last: float) -> Iterator[None]:
         yield
         return
     span = around.last - around.first
-    token = _watch.set(
-        replace(around, first=around.first + span * first, last=around.first + span * last, doing=doing or around.doing)
-    )
+    token = _watch.set(replace(around, first=around.first + span * first, last=around.first + span * last, doing=doing))
     try:
         advance(0.0)
         yield

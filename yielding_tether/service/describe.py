@@ -261,11 +261,13 @@ def _reading(program: Program, channel: int) -> str:
 
 # --- strands --------------------------------------------------------------------------------------------
 
+#: Kinds of cast members in the order of their rows, with the name of the group that those without groups of their own make.
+KINDS = {"character": "", "prop": "props", "set": "set", "camera": "cameras"}
+
 
 def strands(program: Program, found: list[Finding], only: Sequence[tuple[str, str]] | None = None) -> list[s.Strand]:
     """One strand for every part of the cast, or for some, characters first."""
-    rank = {"character": 0, "prop": 1, "set": 2, "camera": 3}
-    members = [m.id for m in sorted(program.scene.members, key=lambda m: rank[m.kind])]
+    members = [m.id for m in sorted(program.scene.members, key=lambda m: list(KINDS).index(m.kind))]
     rows = []
     _, group_of = row_groups(program)
     standing = planks(program, only)
@@ -300,7 +302,7 @@ def row_groups(program: Program) -> tuple[list[s.RowGroup], dict[tuple[str, str]
     """
     groups: dict[str, s.RowGroup] = {}
     group_of: dict[tuple[str, str], str] = {}
-    for kind, label in (("character", ""), ("prop", "props"), ("set", "set"), ("camera", "cameras")):
+    for kind, label in KINDS.items():
         for member in program.scene.members:
             if member.kind != kind:
                 continue

@@ -12,7 +12,7 @@ from fastapi.responses import JSONResponse, StreamingResponse
 from starlette.concurrency import run_in_threadpool
 from starlette.requests import ClientDisconnect
 
-from ..store.jobs import PIECE, Job, Jobs
+from ..store.jobs import Job, Jobs, Pieces
 from ..store.store import Missing
 from . import schemas as s
 from .parameters import PROBLEMS, Frames, JobId, RevisionId, TakeId
@@ -46,19 +46,17 @@ def add_files(app: FastAPI, jobs: Jobs, head: Callable[[int], int]) -> None:
         asked = {"filename": filename, "unit": unit, "up": up, "scene": scene}
         id = await run_in_threadpool(jobs.begin, "bring in", asked)
         try:
-            held, number = bytearray(), 0
+            pieces = Pieces()
             async for chunk in request.stream():
-                held += chunk
-                while len(held) >= PIECE:
-                    await run_in_threadpool(jobs.put, id, "in", number, bytes(held[:PIECE]))
-                    del held[:PIECE]
-                    number += 1
-            await run_in_threadpool(jobs.put, id, "in", number, bytes(held))
+                for piece in pieces.add(chunk):
+                    await run_in_threadpool(jobs.put, id, "in", *piece)
+            for piece in pieces.rest():
+                await run_in_threadpool(jobs.put, id, "in", *piece)
             await run_in_threadpool(jobs.queue, id)
         except BaseException:
             await run_in_threadpool(jobs.cancel, id)
             raise
-        return await _answer(request, jobs, id, prefer, lambda job: JSONResponse(job.result))
+        return await _answer(request, jobs, id, prefer, lambda job: JSONResponse((job.result or {})["imported"]))
 
     @app.get("/api/jobs/{job_id}", tags=["jobs"], summary="How far a job is", responses=PROBLEMS)
     def read_job(job_id: JobId) -> s.JobInfo:
@@ -76,7 +74,7 @@ def add_files(app: FastAPI, jobs: Jobs, head: Callable[[int], int]) -> None:
     )  # fmt: skip
     def read_file(job_id: JobId) -> Response:
         job = jobs.get(job_id)
-        if job.state != "done" or job.kind != "deliver":
+        if not (job.result and job.result["file"]):
             raise Missing(f"Job {job_id} has no file.")
         return _file(jobs, job)
 
@@ -148,7 +146,7 @@ async def _ended(request: Request, jobs: Jobs, id: int) -> Job:
 
 
 def _file(jobs: Jobs, job: Job) -> Response:
-    info = s.FileInfo.model_validate(job.result)
+    info = s.FileInfo.model_validate((job.result or {})["file"])
     return StreamingResponse(
         jobs.pieces(job.id, "out"), media_type=info.media,
         headers={"Content-Disposition": f'attachment; filename="{info.name}"', "Content-Length": str(info.size)},
@@ -159,7 +157,5 @@ def job_info(job: Job) -> s.JobInfo:
     """A job as it is told."""
     return s.JobInfo(
         id=job.id, kind=job.kind, state=job.state, done=job.done, doing=job.doing,
-        imported=s.ImportedInfo.model_validate(job.result) if job.result and job.kind == "bring in" else None,
-        file=s.FileInfo.model_validate(job.result) if job.result and job.kind == "deliver" else None,
-        problem=_problem(job),
+        problem=_problem(job), **(job.result or {}),
     )  # fmt: skip

@@ -121,11 +121,12 @@ class Guard:
         """Whether who asks has the key, or needs none: the page itself holds nothing, and asks for it."""
         if not self._key or not path.startswith("/api") or path == "/api/key":
             return True
+        # Headers come as they were sent, a letter a byte.
         scheme, _, given = headers.get("authorization", "").partition(" ")
-        if scheme.lower() == "bearer" and secrets.compare_digest(given.strip().encode(), self._key.encode()):
+        if scheme.lower() == "bearer" and secrets.compare_digest(given.strip().encode("latin-1"), self._key.encode()):
             return True
         kept = cookie_parser(headers.get("cookie", "")).get(COOKIE, "")
-        return secrets.compare_digest(kept.encode(), token_of(self._key).encode())
+        return secrets.compare_digest(kept.encode("latin-1"), token_of(self._key).encode())
 
     @staticmethod
     async def _refuse(scope: Scope, receive: Receive, send: Send, status: int, message: str) -> None:

@@ -700,14 +700,19 @@ class FileInfo(Model):
     size: int = Field(description="bytes")
 
 
-class JobInfo(Model):
-    """Work that a worker does. It is `coming` while its file is on its way."""
+class Result(Model):
+    """What came of work."""
+
+    imported: ImportedInfo | None = None
+    file: FileInfo | None = Field(default=None, description="what was written: it is at `/api/jobs/{id}/file`")
+
+
+class JobInfo(Result):
+    """Work that a worker does, with its result once it is done. It is `coming` while its file is on its way."""
 
     id: int
     kind: str
     state: Literal["coming", "waiting", "running", "done", "failed", "cancelled"]
     done: float = Field(description="the share that is behind, 0 to 1")
     doing: str = Field(description="what is at work")
-    imported: ImportedInfo | None = None
-    file: FileInfo | None = Field(default=None, description="what was written: it is at `/api/jobs/{id}/file`")
     problem: Problem | None = None

@@ -105,13 +105,12 @@ class Open:
 
 @dataclass(frozen=True)
 class Trial:
-    """A result that was tried and not applied; `asked` is what it was asked for."""
+    """A result that was tried and not applied."""
 
     base: Open
     program: Program
     proof: Proof
     label: str
-    asked: str
 
 
 class Studio:
@@ -151,9 +150,8 @@ class Studio:
         base = self.open(take_id, asked.revision)
         outcome = operations.run_asked(base.program, asked, self.store.clip)
         name = secrets.token_urlsafe(9)
-        told = asked.model_dump_json()
-        trial = Trial(base, base.program.on(outcome.take), outcome.proof, outcome.label, told)
-        self._tried.put((take_id, told), name)
+        trial = Trial(base, base.program.on(outcome.take), outcome.proof, outcome.label)
+        self._tried.put((take_id, asked.model_dump_json()), name)
         return name, self._trials.put(name, trial)
 
     def trial(self, name: str) -> Trial:

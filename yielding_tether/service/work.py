@@ -21,7 +21,7 @@ from . import schemas as s
 Read = Callable[[], bytes]
 #: Writes the file that comes of a job, piece by piece; returns its size in bytes.
 Write = Callable[[Iterator[bytes]], int]
-Work = Callable[[Store, dict[str, Any], Read, Write], dict[str, Any]]
+Work = Callable[[Store, dict[str, Any], Read, Write], s.Result]
 
 
 class Writer(NamedTuple):
@@ -55,7 +55,7 @@ WRITERS = {
 }  # fmt: skip
 
 
-def bring_in(store: Store, asked: dict[str, Any], read: Read, write: Write) -> dict[str, Any]:
+def bring_in(store: Store, asked: dict[str, Any], read: Read, write: Write) -> s.Result:
     """A capture becomes a scene, or with `scene` a further take of one. asked: filename, unit, up, scene."""
     filename, scene = asked["filename"], asked["scene"]
     check_readable(filename)
@@ -76,7 +76,8 @@ def bring_in(store: Store, asked: dict[str, Any], read: Read, write: Write) -> d
         else:
             scene_id, take_id = scene, store.add_take(scene, program.take)
     parts = [b.part.label for b in program.bounds.values() if len(b.keyed_systems) > 1]
-    return s.ImportedInfo(scene_id=scene_id, take_id=take_id, notes=list(notes), parts=parts).model_dump()
+    info = s.ImportedInfo(scene_id=scene_id, take_id=take_id, notes=list(notes), parts=parts)
+    return s.Result(imported=info)
 
 
 def check_readable(filename: str) -> None:
@@ -103,7 +104,7 @@ def _further_take(scene: Scene, read: bvh.Imported) -> tuple[Take, tuple[str, ..
     raise refusal
 
 
-def deliver(store: Store, asked: dict[str, Any], read: Read, write: Write) -> dict[str, Any]:
+def deliver(store: Store, asked: dict[str, Any], read: Read, write: Write) -> s.Result:
     """One member's motion becomes a file. asked: take, revision, ending, member, first, last (None: those of the take)."""
     loaded = store.load(asked["take"], asked["revision"])
     take, writer = loaded.take, WRITERS[asked["ending"]]
@@ -111,7 +112,7 @@ def deliver(store: Store, asked: dict[str, Any], read: Read, write: Write) -> di
     first, last = (float(x if asked[k] is None else asked[k]) for k, x in (("first", take.first), ("last", take.last)))
     size = write(writer.blocks(Program(loaded.scene, take), asked["member"], first, last))
     plain = "".join(c if c.isascii() and c.isalnum() else "-" for c in f"{take.name} {asked['member']}").lower()
-    return s.FileInfo(name=f"{plain}.{asked['ending']}", media=writer.media, size=size).model_dump()
+    return s.Result(file=s.FileInfo(name=f"{plain}.{asked['ending']}", media=writer.media, size=size))
 
 
 WORK: dict[str, Work] = {"bring in": bring_in, "deliver": deliver}

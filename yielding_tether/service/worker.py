@@ -15,12 +15,11 @@ import sys
 import threading
 import time
 from collections.abc import Iterator
-from typing import Any
 
 from procrastinate import App
 
 from ..core.progress import Cancelled, watched
-from ..store.jobs import TASK, Jobs, in_pieces, queue_app
+from ..store.jobs import TASK, Job, Jobs, Pieces, queue_app
 from ..store.store import Store
 from .problems import TOLD, problem_of
 from .work import WORK
@@ -45,54 +44,59 @@ class Worker:
         self.store = store
         self.jobs = Jobs(store.engine)
 
-    def work(self, id: int) -> None:
-        """Does one job, and writes what came of it."""
-        with self.jobs.working(id) as job:
-            if job is None:
-                return
-            last = 0.0
+    def work(self, job: int) -> None:
+        """Does the job of this number, and writes what came of it."""
+        with self.jobs.working(job) as found:
+            if found is not None:
+                self._do(found)
 
-            def tell(done: float, doing: str) -> None:
-                nonlocal last
-                if time.monotonic() - last > EVERY:
-                    if not self.jobs.tell(id, done, doing):
-                        raise Cancelled
-                    last = time.monotonic()
+    def _do(self, job: Job) -> None:
+        last = 0.0
 
-            def write(blocks: Iterator[bytes]) -> int:
-                return in_pieces(blocks, lambda number, data: self.jobs.put(id, "out", number, data))
+        def tell(done: float, doing: str) -> None:
+            nonlocal last
+            if time.monotonic() - last > EVERY:
+                if not self.jobs.tell(job.id, done, doing):
+                    raise Cancelled
+                last = time.monotonic()
 
-            try:
-                with watched(tell):
-                    result = WORK[job.kind](
-                        self.store, job.arguments, lambda: b"".join(self.jobs.pieces(id, "in")), write
-                    )
-                self.jobs.end(id, "done", result)
-            except Cancelled:
-                self.jobs.end(id, "cancelled")
-            except Exception as error:
-                if not isinstance(error, TOLD):
-                    log.exception("A job failed")
-                status, problem = problem_of(error)
-                told: dict[str, Any] = {**problem.model_dump(), "status": status}
-                self.jobs.end(id, "failed", problem=told)
-                if isinstance(error, MemoryError):
-                    # What is left of it would be in the way of the next one.
-                    os._exit(3)
+        def read() -> bytes:
+            return b"".join(self.jobs.pieces(job.id, "in"))
+
+        def write(blocks: Iterator[bytes]) -> int:
+            pieces = Pieces()
+            for block in blocks:
+                for piece in pieces.add(block):
+                    self.jobs.put(job.id, "out", *piece)
+            for piece in pieces.rest():
+                self.jobs.put(job.id, "out", *piece)
+            return pieces.size
+
+        try:
+            with watched(tell):
+                result = WORK[job.kind](self.store, job.arguments, read, write)
+            self.jobs.end(job.id, "done", result.model_dump())
+        except Cancelled:
+            self.jobs.end(job.id, "cancelled")
+        except Exception as error:
+            if not isinstance(error, TOLD):
+                log.exception("A job failed")
+            status, problem = problem_of(error)
+            self.jobs.end(job.id, "failed", problem={**problem.model_dump(), "status": status})
+            if isinstance(error, MemoryError):
+                # What is left of it would be in the way of the next one.
+                os._exit(3)
 
     async def run(self) -> None:
         """Takes jobs from the queue until it is stopped."""
         app = queue_app(self.store.url)
-        app.task(name=TASK)(self._job)
+        app.task(name=TASK)(self.work)
         async with app.open_async():
             retrying = asyncio.create_task(_retry(app))
             await app.run_worker_async(
                 concurrency=1, delete_jobs="always", install_signal_handlers=False, fetch_job_polling_interval=2.0
             )
             retrying.cancel()
-
-    def _job(self, job: int) -> None:
-        self.work(job)
 
 
 async def _retry(app: App) -> None:

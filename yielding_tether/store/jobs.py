@@ -8,7 +8,7 @@ it, so that a job whose worker is lost, by whatever means, is known as lost by a
 from __future__ import annotations
 
 import json
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, Literal
@@ -205,19 +205,29 @@ class Jobs:
             c.execute(text(f"delete from job_piece where job_id = :id{gone}"), {"id": id})
 
 
-def in_pieces(blocks: Iterator[bytes], put: Callable[[int, bytes], None]) -> int:
-    """Hands blocks on in pieces of even size; returns how many bytes there were."""
-    held, number, size = bytearray(), 0, 0
-    for block in blocks:
-        held += block
-        size += len(block)
-        while len(held) >= PIECE:
-            put(number, bytes(held[:PIECE]))
-            del held[:PIECE]
-            number += 1
-    if held or not number:
-        put(number, bytes(held))
-    return size
+class Pieces:
+    """Cuts a file that comes in blocks into numbered pieces of even size; `size` is what has come, in bytes."""
+
+    def __init__(self) -> None:
+        self.size = 0
+        self._held = bytearray()
+        self._number = 0
+
+    def add(self, block: bytes) -> list[tuple[int, bytes]]:
+        """The pieces that are whole with this block."""
+        self._held += block
+        self.size += len(block)
+        return [self._cut() for _ in range(len(self._held) // PIECE)]
+
+    def rest(self) -> list[tuple[int, bytes]]:
+        """What is left at the end: a file has one piece at least."""
+        return [self._cut()] if self._held or not self._number else []
+
+    def _cut(self) -> tuple[int, bytes]:
+        piece = self._number, bytes(self._held[:PIECE])
+        del self._held[:PIECE]
+        self._number += 1
+        return piece
 
 
 def _json(value: dict[str, Any] | None) -> str | None:

@@ -1270,9 +1270,12 @@ export interface components {
         };
         /**
          * JobInfo
-         * @description Work that a worker does. It is `coming` while its file is on its way.
+         * @description Work that a worker does, with its result once it is done. It is `coming` while its file is on its way.
          */
         JobInfo: {
+            imported?: components["schemas"]["ImportedInfo"] | null;
+            /** @description what was written: it is at `/api/jobs/{id}/file` */
+            file?: components["schemas"]["FileInfo"] | null;
             /** Id */
             id: number;
             /** Kind */
@@ -1292,9 +1295,6 @@ export interface components {
              * @description what is at work
              */
             doing: string;
-            imported?: components["schemas"]["ImportedInfo"] | null;
-            /** @description what was written: it is at `/api/jobs/{id}/file` */
-            file?: components["schemas"]["FileInfo"] | null;
             problem?: components["schemas"]["Problem"] | null;
         };
         /** KeyCount */

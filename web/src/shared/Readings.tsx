@@ -3,7 +3,7 @@ import { useState } from "react";
 import { chosen, READINGS } from "./captures";
 
 /** How captures are read where their files do not say; what is chosen stays chosen on this machine. */
-export function Readings({ disabled = false }: { disabled?: boolean }) {
+export function Readings() {
   const [readings, setReadings] = useState(() => Object.fromEntries(READINGS.map((r) => [r.key, chosen(r.key)])));
   return READINGS.map((reading) => (
     <Select
@@ -11,7 +11,6 @@ export function Readings({ disabled = false }: { disabled?: boolean }) {
       size="small"
       variant="standard"
       displayEmpty
-      disabled={disabled}
       value={readings[reading.key] ?? ""}
       onChange={(e) => {
         localStorage.setItem(reading.key, e.target.value);
