@@ -10,19 +10,21 @@ import signal
 import socket
 import sys
 import threading
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from types import FrameType
-from typing import NoReturn
+from typing import TYPE_CHECKING, NoReturn
 
 import uvicorn
 from sqlalchemy.exc import ArgumentError, DBAPIError, NoSuchModuleError
 
-from .service.app import create_app
-from .service.patience import Patient
-from .service.worker import BOUND, LEAST, MEMORY, Crew
-from .store.backup import backup, restore
+from .service.settings import Settings
 from .store.cluster import Cluster, ClusterError, private_cluster, state_folder
-from .store.store import Store
+
+if TYPE_CHECKING:
+    # What takes long to load is loaded while the database starts; what hinders a start is told before either.
+    from .service.worker import Crew
+    from .store.store import Store
 
 WEB = Path(__file__).resolve().parents[1] / "web" / "dist"
 
@@ -46,15 +48,10 @@ def main() -> int:
         return 0
     if asked.backup or asked.restore or asked.tidy:
         return _keep(asked.backup, asked.restore)
-    port = os.environ.get("YIELDING_TETHER_PORT", "8400")
-    if not (port.isascii() and port.isdigit() and len(port) < 6) or not 1 <= int(port) <= 65535:
-        return _fail(f"YIELDING_TETHER_PORT is {port!r}: use a number from 1 to 65535.")
-    workers = os.environ.get("YIELDING_TETHER_WORKERS", "1")
-    if workers not in map(str, range(1, 17)):
-        return _fail(f"YIELDING_TETHER_WORKERS is {workers!r}: use a number from 1 to 16.")
-    bound = os.environ.get(BOUND, str(MEMORY))
-    if not (bound.isascii() and bound.isdigit() and LEAST <= int(bound) < 10**13):
-        return _fail(f"{BOUND} is {bound!r}: use a number of bytes, {LEAST:,} at least.")
+    try:
+        settings = Settings.read()
+    except ValueError as error:
+        return _fail(str(error))
     state = state_folder()
     try:
         state.mkdir(parents=True, exist_ok=True)
@@ -71,12 +68,11 @@ def main() -> int:
     door = socket.socket(socket.AF_INET, socket.SOCK_STREAM, socket.IPPROTO_TCP)
     door.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
     try:
-        door.bind(("127.0.0.1", int(port)))
+        door.bind(("127.0.0.1", settings.port))
     except OSError as error:
         return _fail(
-            f"Port {port} can't be used: {error.strerror}. Stop what uses it, or set YIELDING_TETHER_PORT to another."
+            f"Port {settings.port} can't be used: {error.strerror}. Stop what uses it, or set YIELDING_TETHER_PORT to another."
         )
-    url = os.environ.get("YIELDING_TETHER_DATABASE_URL")
     cluster: Cluster | None = None
     crew: Crew | None = None
     ended = threading.Event()
@@ -85,24 +81,31 @@ def main() -> int:
         signal.signal(sign, lambda *_: sys.exit(0))
     code = 0
     try:
-        if url is None:
-            cluster = private_cluster(state)
-            cluster.start()
-            url = cluster.url
-            threading.Thread(target=cluster.watch, args=(ended,), daemon=True).start()
+        with ThreadPoolExecutor(1) as beside:
+            if settings.url is None:
+                cluster = private_cluster(state)
+                starting = beside.submit(cluster.start)
+            from .service.app import create_app
+            from .service.patience import Patient
+            from .service.worker import Crew
+            from .store.store import Store
+
+            if cluster is not None:
+                starting.result()
+                threading.Thread(target=cluster.watch, args=(ended,), daemon=True).start()
         # What goes wrong between us and the database is told by us, once.
         logging.getLogger("psycopg").setLevel(logging.ERROR)
-        store = Store(_with_driver(url))
+        store = Store(_with_driver(cluster.url if cluster is not None else str(settings.url)))
         store.migrate()
         _load_demo(store)
-        crew = Crew(store.url, int(workers))
+        crew = Crew(store.url, settings.workers)
         # Poses on their way through this machine are not compressed: that took a third of live posing.
         config = uvicorn.Config(
-            create_app(store, WEB, os.environ.get("YIELDING_TETHER_KEY", "")), http=Patient, log_level="warning",
+            create_app(store, WEB, settings.key), http=Patient, log_level="warning",
             ws_max_size=65536, ws_per_message_deflate=False, timeout_graceful_shutdown=2, limit_concurrency=256,
             backlog=128, timeout_keep_alive=30,
         )  # fmt: skip
-        _Server(config, int(port)).run(sockets=[door])
+        _Server(config, settings.port).run(sockets=[door])
     except ClusterError as error:
         code = _fail(str(error))
     except (ArgumentError, NoSuchModuleError, DBAPIError) as error:
@@ -123,6 +126,8 @@ def main() -> int:
 
 def _keep(to: Path | None, back: Path | None) -> int:
     """Writes a backup or tidies up, while the program runs or not, or puts a backup back, while it does not."""
+    from .store.backup import backup, restore
+
     state = state_folder()
     cluster = private_cluster(state)
     try:

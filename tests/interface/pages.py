@@ -22,6 +22,8 @@ FLAGS = [
     "--disable-background-networking",
     "--disable-component-update",
     "--disable-sync",
+    # As on a machine without a graphics processor: only the picture goes through the one that is imitated, not the page about it.
+    "--disable-gpu-compositing",
 ]
 
 

@@ -15,7 +15,6 @@ from typing import Literal, NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
-from scipy.optimize import brentq
 
 from .contacts import planted
 from .curves import (
@@ -485,6 +484,8 @@ def crossings(program: Program, target: Target, times: Floats) -> Floats:
     arriving = _side_of(program, target, grid[1:], ARRIVING)
     if leaving is None or arriving is None:
         return np.empty(0)
+    # Takes half a second to import, and a start does not wait for it.
+    from scipy.optimize import brentq
 
     def side(t: float) -> float:
         found = _side_of(program, target, np.array([t]))

@@ -11,7 +11,6 @@ from __future__ import annotations
 from collections.abc import Callable, Sequence
 
 import numpy as np
-from scipy.ndimage import maximum_filter1d
 
 from .curves import STEPPED, Curve, sample
 from .kernels.few import fewest_keys
@@ -103,19 +102,19 @@ def choose(
         if not own and fits and sum(map(len, tried.values())) < sum(map(len, best.values())):
             best = tried
         if not fits or best is not dense:
-            tighter = np.clip(AIM / np.maximum(maximum_filter1d(off, 2 * SPREAD + 1), 1e-3), 0.2, 1.0)
+            tighter = np.clip(AIM / np.maximum(_most(off, SPREAD), 1e-3), 0.2, 1.0)
             used = {n: _strays(dense[n], middles[n], tried[n], times, half) / reach[n] for n in able}
             most = np.max(list(used.values()), axis=0)
             share = {n: np.where(used[n] >= PART * most, s * tighter, s) for n, s in share.items()}
         if best is not dense:
             # Something fits: where the joints stray less than they may, the channels are let go a little, and the fewest keys win.
             more -= 1
-            looser = np.clip(AIM / np.maximum(maximum_filter1d(off, 2 * AROUND + 1), 1e-3), 1.0, LOOSER)
+            looser = np.clip(AIM / np.maximum(_most(off, AROUND), 1e-3), 1.0, LOOSER)
             share = {n: np.minimum(s * looser, 1.0) for n, s in share.items()}
             continue
         if not fits:
             helpless = np.min(list(share.values()), axis=0) < HELPLESS
-            stay |= maximum_filter1d(((off > 1.0) & helpless).astype(float), 3) > 0.0
+            stay |= _most(((off > 1.0) & helpless).astype(float), 1) > 0.0
         if not own:
             left -= 1
             if left <= ROUNDS // 2:
@@ -133,4 +132,12 @@ def _strays(dense: Curve, middles: Floats, thin: Curve, times: Floats, half: Flo
     between = np.abs(sample(thin, half) - middles)
     on = np.abs(sample(thin, times) - dense.numbers[:, 2])
     found: Floats = np.maximum(on, np.maximum(np.append(between, 0.0), np.append(0.0, between)))
-    return np.asarray(maximum_filter1d(found, 2 * SPREAD + 1))
+    return _most(found, SPREAD)
+
+
+def _most(values: Floats, around: int) -> Floats:
+    """(T,) the most of each of T values and of so many of them on either side."""
+    # Not with a start, which need not wait for it.
+    from scipy.ndimage import maximum_filter1d
+
+    return np.asarray(maximum_filter1d(values, 2 * around + 1))

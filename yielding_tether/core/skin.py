@@ -14,8 +14,6 @@ from dataclasses import dataclass
 from functools import lru_cache
 
 import numpy as np
-from scipy.sparse import coo_array, csr_array, diags_array
-from skimage.measure import marching_cubes
 
 from .cast import Member, Shape
 from .shapes import signed_distance
@@ -23,7 +21,7 @@ from .skeleton import Skeleton
 from .transforms import Floats, inverse, rotate
 
 #: Size of a cell as a share of the least radius of what it shows, and how many go into the height of a body at least and most.
-CELL, FEWEST, MOST = 0.7, 85, 190
+CELL, FEWEST, MOST = 0.95, 70, 140
 #: Most cells of a grid; the thinnest that is shown by it, cells for a radius.
 CELLS, THIN = 2_000_000, 1.4
 #: Shapes flow into one another within this share of their least radius.
@@ -107,6 +105,9 @@ def _cell(skeleton: Skeleton, shapes: Sequence[Shape]) -> float:
 
 
 def _surface(skeleton: Skeleton, tone: str, shapes: Sequence[Shape], cell: float) -> Surface:
+    # Here and below: a start need not wait for what only a skin needs.
+    from skimage.measure import marching_cubes
+
     low, high = _box(skeleton, shapes)
     low, high = low - 3.0 * cell, high + 3.0 * cell
     counts = np.ceil((high - low) / cell).astype(int) + 1
@@ -222,6 +223,8 @@ def _ends_beyond(skeleton: Skeleton, j: int) -> list[int]:
 
 def _smoothed(values: Floats, faces: np.ndarray, count: int) -> Floats:
     """Values (V, K) of points, each the mean of itself and its neighbours on the surface, some times over."""
+    from scipy.sparse import coo_array, csr_array, diags_array
+
     edges = np.concatenate([faces[:, [0, 1]], faces[:, [1, 2]], faces[:, [2, 0]]])
     both = np.concatenate([edges, edges[:, ::-1]])
     near: csr_array = coo_array((np.ones(len(both)), (both[:, 0], both[:, 1])), shape=(count, count)).tocsr()

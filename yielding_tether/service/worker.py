@@ -22,6 +22,7 @@ from ..core.progress import Cancelled, watched
 from ..store.jobs import TASK, Job, Jobs, Pieces, queue_app
 from ..store.store import Store
 from .problems import TOLD, problem_of
+from .settings import ADDRESS, job_memory
 from .work import WORK
 
 log = logging.getLogger(__name__)
@@ -30,11 +31,8 @@ log = logging.getLogger(__name__)
 EVERY = 0.15
 #: Seconds of silence after which a worker is taken for dead.
 SILENT = 30.0
-#: Bytes that a worker may hold by default, and at least.
-MEMORY, LEAST = 2_000_000_000, 400_000_000
 #: Seconds between two looks at whether the workers live, and at most where they die again and again.
 SOON, LATE = 0.5, 15.0
-ADDRESS, BOUND = "YIELDING_TETHER_DATABASE_URL", "YIELDING_TETHER_JOB_MEMORY"
 
 
 class Worker:
@@ -143,7 +141,7 @@ def main() -> None:
     threading.Thread(target=_end_with_parent, daemon=True).start()
     # Those who wait for an answer come first.
     os.nice(10)
-    bound = int(os.environ.get(BOUND, MEMORY))
+    bound = job_memory()
     resource.setrlimit(resource.RLIMIT_DATA, (bound, bound))
     store = Store(os.environ[ADDRESS])
     # The queue's own lines tell nothing that the job's row does not.

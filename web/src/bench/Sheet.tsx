@@ -1,4 +1,5 @@
 import { useLayoutEffect, useRef } from "react";
+import { drawnInSoftware } from "../shared/drawing";
 
 interface SheetProps extends React.CanvasHTMLAttributes<HTMLCanvasElement> {
   width: number;
@@ -11,7 +12,8 @@ export function Sheet({ width, height, draw, ...rest }: SheetProps) {
   const canvas = useRef<HTMLCanvasElement>(null);
   useLayoutEffect(() => {
     const c = canvas.current;
-    const g = c?.getContext("2d");
+    // Where there is no graphics processor, going through one that is imitated costs twice as much.
+    const g = c?.getContext("2d", { willReadFrequently: drawnInSoftware() });
     if (!c || !g || width <= 0 || height <= 0) return;
     const ratio = window.devicePixelRatio || 1;
     c.width = width * ratio;

@@ -1,4 +1,7 @@
 import { useEffect } from "react";
+import { keep, kept } from "../shared/kept";
+import { Pace } from "./pace";
+import { stillDrawing } from "./stage/busy";
 import { useBench, usePick } from "./state";
 
 /** Runs playback: whole frames at the take's rate, from poses fetched ahead; a frame not yet here is waited for. */
@@ -14,6 +17,7 @@ export function usePlayback() {
     let handle = 0;
     let drawn = 0;
     let since = start;
+    const pace = new Pace(kept("pace of playing", 1));
     const tick = (now: number) => {
       // A picture's own time may lie before the start.
       const elapsed = (Math.max(now - start, 0) / 1000) * info.rate * speed;
@@ -24,8 +28,10 @@ export function usePlayback() {
         at = low;
       }
       bank.ahead(src, at);
+      const due = pace.asks(now, stillDrawing());
       if (bank.at(src, at)) {
-        if (at !== useBench.getState().frame) {
+        if (due && at !== useBench.getState().frame) {
+          pace.draws(now);
           set({ frame: at });
           drawn += 1;
         }
@@ -43,6 +49,7 @@ export function usePlayback() {
     handle = requestAnimationFrame(tick);
     return () => {
       cancelAnimationFrame(handle);
+      keep("pace of playing", pace.every);
       set({ rate: 0 });
     };
   }, [playing, speed, info, bank, loop]);

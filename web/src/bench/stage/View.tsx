@@ -6,6 +6,7 @@ import type { TakeInfo } from "../../shared/api";
 import { drawnInSoftware } from "../../shared/drawing";
 import { choose, useOperations } from "../actions";
 import { useBench, usePick } from "../state";
+import { watchPictures } from "./busy";
 import { Camera } from "./Camera";
 import { Figures } from "./Figures";
 import { Handle, handlesOf } from "./Handles";
@@ -25,6 +26,8 @@ const UNSEEN = new Set<string>([
 /** Asks for one drawing whenever something that is drawn has changed. */
 function Redraw() {
   const invalidate = useThree((s) => s.invalidate);
+  const gl = useThree((s) => s.gl);
+  useEffect(() => watchPictures(gl), [gl]);
   useEffect(() => {
     const stop = useBench.subscribe((now, before) => {
       const seen = (Object.keys(now) as (keyof typeof now)[]).some((k) => now[k] !== before[k] && !UNSEEN.has(k));
@@ -49,8 +52,9 @@ function Redraw() {
 }
 
 /** A ruled sheet under everything, so that turns and slides can be read. */
-function Ground({ y }: { y: number }) {
+function Ground({ water }: { water: boolean }) {
   const theme = useTheme();
+  const y = water ? -0.3 : 0;
   const grid = useMemo(() => {
     const made = new THREE.GridHelper(12, 24, theme.ink.soft, theme.ink.soft);
     const material = made.material as THREE.Material;
@@ -59,11 +63,18 @@ function Ground({ y }: { y: number }) {
     material.depthWrite = false;
     return made;
   }, [theme]);
+  // What would shine through is of one colour, and mixing it in anew costs a fifth of a picture where pictures are drawn in software.
+  const surface = useMemo(() => new THREE.Color(theme.ink.sky).convertLinearToSRGB().lerp(new THREE.Color(theme.ink.water).convertLinearToSRGB(), 0.55).convertSRGBToLinear(), [theme]);
   return (
     <group position={[0, y, 0]}>
       <mesh rotation={[-Math.PI / 2, 0, 0]} position={[0, -0.004, 0]}>
         <circleGeometry args={[9, 48]} />
-        <meshBasicMaterial color={theme.ink.water} transparent opacity={0.55} depthWrite={false} />
+        {water ? (
+          <meshBasicMaterial color={surface} />
+        ) : (
+          // A foot that sinks into the floor is to be seen.
+          <meshBasicMaterial color={theme.ink.water} transparent opacity={0.55} depthWrite={false} />
+        )}
       </mesh>
       <primitive object={grid} />
     </group>
@@ -102,7 +113,7 @@ export function View({ info }: { info: TakeInfo }) {
         <directionalLight position={[3, 6, 4]} intensity={1.5} />
         <Redraw />
         <Camera info={info} held={held} />
-        <Ground y={hasSet ? -0.3 : 0} />
+        <Ground water={hasSet} />
         {body && !alone && <Skins info={info} skins={skins} />}
         {body && <Figures info={info} pose={() => poseNow()} skinned={alone ? undefined : skins} alone={alone ? focus : null} clearFor={focus} pickSet={asking !== undefined} onPick={(part, joint) => (asking ? void choose(asking.name, joint) : set({ focus: part }))} />}
         {beside !== null && <Figures info={info} pose={poseBeside} ghost={theme.ink.left} />}
