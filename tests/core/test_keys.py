@@ -320,10 +320,17 @@ class KeyingParts(unittest.TestCase):
 
     def test_what_an_edit_says_of_itself(self) -> None:
         name = "marl/arm.R.ik.tx"
-        self.assertEqual(describe(Edit("move", {name: (1.0,)}, by=2.0)), f"Move 1 key of {name} by 2 frames")
+        for channel, words in (
+            (name, "right arm, move x"),
+            ("marl/upperarm.R.rx", "right arm, upper arm, turn x"),
+            ("marl/head.ry", "head, turn y"),
+            ("marl/arm.R.drive", "right arm, what drives, 0 FK to 1 IK"),
+        ):
+            said = describe(demo(), Edit("move", {channel: (1.0,)}, by=2.0))
+            self.assertEqual(said, f"Move 1 key of {words} by 2 frames")
         both = keys_at(demo(), channels_of(demo(), "marl", "arm.R"), (118.0,))
         self.assertIn(name, both)
-        self.assertEqual(describe(Edit("set", {name: (1.0, 2.0), "x": (1.0,)}, values={"kind": 0.0})),
+        self.assertEqual(describe(demo(), Edit("set", {name: (1.0, 2.0), "x": (1.0,)}, values={"kind": 0.0})),
                          "Set 3 keys of 2 channels (kind)")  # fmt: skip
         self.assertIsInstance(demo().take.curves[name], Curve)
         self.assertEqual(LEAVING, 0)

@@ -48,6 +48,11 @@ def placed(program: Program, member: str, control: str, at: Floats, side: int = 
     return poses.pos[:, node], poses.rot[:, node]
 
 
+def placing(program: Program, part: tuple[str, str]) -> str:
+    """The control of a part that has a place of its own."""
+    return next(iter(program.bounds[part].controls))
+
+
 def kink(program: Program, nodes: np.ndarray, at: float, h: float = 1e-4) -> float:
     """By how much the speed of joints jumps at a time: one-sided differences of second order."""
     t = at + h * np.array([0.0, 1.0, 2.0])
@@ -56,7 +61,7 @@ def kink(program: Program, nodes: np.ndarray, at: float, h: float = 1e-4) -> flo
     return float(np.linalg.norm(out - into, axis=-1).max())
 
 
-class Following(unittest.TestCase):
+class Checked(unittest.TestCase):
     def check(self, before: Program, after: Program, part: tuple[str, str], first: float, last: float | None) -> None:
         """No jump, no jump of speed, nothing outside: from evaluated joints alone."""
         take = before.take
@@ -78,6 +83,8 @@ class Following(unittest.TestCase):
             speed = np.linalg.norm(np.diff(before.evaluate(take.frames).pos[:, old], axis=0), axis=-1).max()
             self.assertLess(kink(after, mine, at), kink(before, old, at) + max(1e-4 * speed, 1e-6) + 1e-5, (part, at))
 
+
+class Following(Checked):
     def test_the_motion_goes_on_whatever_is_followed(self) -> None:
         for seed in range(4 * DEPTH):
             program = world(seed)
@@ -87,7 +94,9 @@ class Following(unittest.TestCase):
                 last = None if rng.random() < 0.4 else float(rng.integers(first + 5, 58))
                 with self.subTest(seed=seed, part=part, to=to, first=first, last=last):
                     try:
-                        take, proof = apply(program, Retether((part,), to, first, last, keys="every"))
+                        take, proof = apply(
+                            program, Retether((part,), to, first, last, keys="every", control=placing(program, part))
+                        )
                     except LoopError:
                         continue
                     except CoreError as error:
@@ -98,7 +107,7 @@ class Following(unittest.TestCase):
                     self.assertTrue(all(c.still and (c.smooth or c.reason) for c in proof.changes), proof.sentence)
                     self.assertTrue(proof.unchanged_outside)
                     # On every frame the control itself stands where it stood.
-                    control = next(iter(program.bounds[part].controls))
+                    control = placing(program, part)
                     frames = np.arange(first, (60.0 if last is None else last) + 0.5)
                     a, b = (placed(p, part[0], control, frames, ARRIVING) for p in (program, after))
                     self.assertLess(float(np.abs(a[0] - b[0]).max()), 1e-6)
@@ -115,14 +124,13 @@ class Following(unittest.TestCase):
                     continue
                 with self.subTest(seed=seed, part=part, to=to):
                     try:
-                        take, proof = apply(
-                            program, Retether((part,), to, 20.0, 50.0, after="ride", offset="here", settle=3)
-                        )
+                        asked = Retether((part,), to, 20.0, 50.0, after="ride", offset="here", settle=3)
+                        take, proof = apply(program, replace(asked, control=placing(program, part)))
                     except LoopError:
                         continue
                     after = program.on(take)
                     self.check(program, after, part, 20.0, 50.0) if not proof.changes[-1].pose > 1e-6 else None
-                    control = next(iter(program.bounds[part].controls))
+                    control = placing(program, part)
                     at = np.arange(23.0, 50.0, 0.5)
                     pos, rot = placed(after, part[0], control, at)
                     poses = after.evaluate(at)
@@ -152,9 +160,9 @@ class Following(unittest.TestCase):
     def test_what_cannot_be_done_says_so_and_changes_nothing(self) -> None:
         program = world(2)
         for asked, words in (
-            (Retether((("arm", "limb"),), "arm/end", 10.0), "follow one another in a loop"),
+            (Retether((("arm", "limb"),), "arm/end", 10.0, what="rotation"), "follow one another in a loop"),
             (Retether((("arm", "limb"),), "arm/nose", 10.0), "can be followed"),
-            (Retether((("arm", "carrier"),), "world", 10.0), "no control that can follow"),
+            (Retether((("arm", "carrier"),), "world", 10.0, control="limb.ik"), "no control 'limb.ik' that can follow"),
             (Retether((("arm", "limb"),), "world", 70.0), "runs from 0 to 60"),
             (Retether((("arm", "limb"),), "world", 20.0, 20.0), "last frame after its first"),
             (Retether((("arm", "limb"),), OWN, 20.0), "already follows"),
@@ -185,8 +193,9 @@ class Dropping(unittest.TestCase):
     def test_the_motion_stays_when_a_follow_is_dropped(self) -> None:
         for seed in range(4 * DEPTH):
             program = world(seed)
-            one, _ = apply(program, Retether((("arm", "limb"),), "raft/raft", 8.0, 30.0, keys="every"))
-            two, _ = apply(program.on(one), Retether((("arm", "limb"),), "raft/raft", 41.0, None, after="ride"))
+            asked = Retether((("arm", "limb"),), "raft/raft", 8.0, 30.0, keys="every", control="limb.ik")
+            one, _ = apply(program, asked)
+            two, _ = apply(program.on(one), replace(asked, first=41.0, last=None, after="ride"))
             before = program.on(two)
             take, proof, _ = run(before, "untether", Asked((("arm", "limb"),), 0.0, None))
             self.assertEqual(take.tethers, program.take.tethers)

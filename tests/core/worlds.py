@@ -100,7 +100,8 @@ def stepped(*steps: tuple[float, float]) -> Curve:
 
 
 def weights(tether: Tether, steps: Curve) -> dict[str, Curve]:
-    return {tether.weight_channel("position"): steps, tether.weight_channel("rotation"): steps}
+    released = [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
+    return {tether.weight_channel(w): steps for w in released}
 
 
 def scene(*members: Member) -> Scene:

@@ -103,7 +103,7 @@ class Keys(Pages):
         to, _ = self.at(page, 62, 0)
         page.mouse.move(to, y + 20, steps=5)
         page.mouse.up()
-        self.wait_for_revision(page, "Move 1 key of marl/head.ry by 4 frames")
+        self.wait_for_revision(page, "Move 1 key of head, turn y by 4 frames")
         moved = self.stored(channel)
         here = next(k for k in moved if k["time"] == 62)
         self.assertLess(here["leaving"], key["leaving"])
@@ -111,7 +111,7 @@ class Keys(Pages):
         # The page draws the ghost of what was there before: the curve of the revision before.
         expect(page.get_by_test_id("picked")).to_contain_text("1 key picked")
         page.get_by_role("button", name="flat", exact=True).click()
-        self.wait_for_revision(page, "Set 1 key of marl/head.ry (rule)")
+        self.wait_for_revision(page, "Set 1 key of head, turn y (rule)")
         flat = next(k for k in self.stored(channel) if k["time"] == 62)
         self.assertEqual((flat["slope_in"], flat["slope_out"], flat["rule"]), (0.0, 0.0, 2))
         # By keyboard: the picked key moves in time; a lock keeps it from being deleted.
@@ -136,14 +136,14 @@ class Keys(Pages):
         expect(field).to_have_value(f"{value:.3f}".rstrip("0").rstrip("."), timeout=15_000)
         field.fill("12.5")
         field.press("Enter")
-        self.wait_for_revision(page, "Add 1 key of marl/head.ry")
+        self.wait_for_revision(page, "Add 1 key of head, turn y")
         key = next(k for k in self.stored("marl/head.ry") if k["time"] == 70)
         self.assertAlmostEqual(key["leaving"], float(np.radians(12.5)), places=12)
         page.evaluate("() => document.activeElement?.blur()")
         page.keyboard.press("k")
         self.wait_for_revision(page, "Key head at frame 70")
         page.get_by_role("button", name="Delete the key of head, turn y at this frame").click()
-        self.wait_for_revision(page, "Delete 1 key of marl/head.ry")
+        self.wait_for_revision(page, "Delete 1 key of head, turn y")
 
     def test_keys_of_a_stretch_move_together(self) -> None:
         page = self.bench()

@@ -22,12 +22,15 @@ from yielding_tether.formats import bvh
 
 
 class Files(Pages):
-    def brought(self, page: Page, frames: int, name: str) -> None:
-        """Gives the page a capture of so many frames."""
+    def brought(self, page: Page, frames: int, name: str, seen: bool = True) -> None:
+        """Gives the page a capture of so many frames, and sees that it is being read, or waits until it is there."""
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / f"{name}.bvh"
             file.write_bytes(prolonged(bvh.write(demo(), "marl", 0, 60), frames))
             page.get_by_test_id("picker").set_input_files(file)
+            if not seen:
+                page.wait_for_url(re.compile(r"/take/\d+"), timeout=60_000)
+                return
             # The page has read it once something is told of it.
             expect(page.get_by_label("Bringing in", exact=True)).to_be_visible(timeout=15_000)
             expect(page.get_by_text(re.compile(r"Reading the (file|motion), \d+ %"))).to_be_visible(timeout=30_000)
@@ -63,8 +66,7 @@ class Files(Pages):
         self.assertEqual(self.ended(cancelled)["state"], "cancelled")
         self.assertEqual(self.http.get("/scenes").json(), scenes)
         # The next one comes in as ever.
-        self.brought(page, 4000, "walk")
-        page.wait_for_url(re.compile(r"/take/\d+"), timeout=60_000)
+        self.brought(page, 4000, "walk", seen=False)
         self.drawn(page)
         cancelled.clear()
         page.get_by_role("button", name="Deliver").click()

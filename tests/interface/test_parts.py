@@ -11,7 +11,7 @@ from playwright.sync_api import Page, expect
 
 from tests.core.test_handover import demo
 from tests.interface.pages import Pages
-from yielding_tether.core.transforms import inverse, rotate
+from yielding_tether.core.transforms import inverse, rotate, rotation_distance
 from yielding_tether.formats import bvh
 
 
@@ -52,6 +52,47 @@ class Following(Pages):
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Drop the follow head of lantern")
         self.assertEqual(self.errors, [])
+
+
+class Turning(Pages):
+    def test_the_head_stays_while_the_body_turns_and_is_let_go_again(self) -> None:
+        page = self.bench()
+        self.select(page, r"\bhead\b", 20, 204)
+        offer = page.get_by_test_id("offer")
+        offer.get_by_role("button", name="Follow", exact=True).click()
+        expect(offer.get_by_role("button", name="head", exact=True)).to_have_attribute("aria-pressed", "true")
+        offer.get_by_role("button", name="ride along").click()
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Head follows the world, from frame 20 on")
+        expect(page.get_by_test_id("driver")).to_contain_text("head turns with the world")
+        self.assertLess(self.turned([26, 40, 58]), 1e-6)
+        # Let go again: it moves with the neck from there on, from the pose that it has.
+        self.select(page, r"\bhead\b", 60, 204)
+        offer.get_by_role("button", name="Follow", exact=True).click()
+        field = offer.get_by_label("follow", exact=True)
+        field.click()
+        page.get_by_role("option", name="its own space").click()
+        offer.get_by_role("button", name="ride along").click()
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        expect(offer.get_by_role("button", name="Apply ⏎")).to_be_enabled(timeout=15_000)
+        offer.get_by_role("button", name="Apply ⏎").click()
+        self.wait_for_revision(page, "Head follows its own space, from frame 60 on")
+        self.assertLess(self.turned([26, 40, 58]), 1e-6)
+        self.assertGreater(self.turned([66, 90, 120]), 0.05)
+        # Half of it, on the dial.
+        self.to_frame(page, 40)
+        page.get_by_label("How far head turns with the world").press("ArrowLeft")
+        self.wait_for_revision(page, "Add 1 key of head, follows world, rotation")
+        expect(page.get_by_label("How far head turns with the world")).to_have_attribute("aria-valuenow", "99")
+        self.assertEqual(self.errors, [])
+
+    def turned(self, times: list[int]) -> float:
+        """By how much the head turns in the world between these frames, as the core computes it."""
+        take = self.http.post(f"/takes/{self.take()}/transforms", json={"times": times, "side": "leaving"}).json()
+        head = [tuple(n) for n in take["joints"]].index(("marl", "head"))
+        turns = np.array(take["rotations"])[:, head]
+        return float(rotation_distance(turns, turns[:1]).max())
 
 
 class Capture(Pages):

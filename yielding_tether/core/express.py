@@ -41,6 +41,7 @@ from .kernels.two_segment import STRAIGHT
 from .measure import slopes_of, stencil, steps
 from .program import Poses, Program
 from .rig import Bound, BoundControl, BoundSystem
+from .systems.fk import turn_in
 from .systems.place import place_in
 from .transforms import Floats, Ints, multiply, rotate, rotation_distance, wrap_near
 
@@ -99,7 +100,7 @@ def system_target(program: Program, bound: Bound, system: str) -> Target:
     """A system of a part, its controls in the spaces that they follow."""
     mine = bound.systems[system]
     controls = {c.name for c in mine.controls}
-    spaces = [c.space for name, c in bound.controls.items() if name in controls]
+    spaces = [c.space for name, c in bound.followers.items() if name in controls]
     return Target(
         bound, mine, program.fit_nodes([bound]), [*bound.nodes.tolist(), *bound.above.tolist(), *bound.givers, *spaces],
         lambda poses, near: fit_values(program, bound, system, poses, near), bound.drive_to(system),
@@ -107,8 +108,8 @@ def system_target(program: Program, bound: Bound, system: str) -> Target:
 
 
 def control_target(bound: Bound, control: str, weights: Mapping[int, float]) -> Target:
-    """One control that can follow something, in the space where these weights (by channel) put it."""
-    placed = bound.controls[control]
+    """One control or joint that can follow something, in the space where these weights (by channel) put it."""
+    placed = bound.followers[control]
     system = next(s for s in bound.systems.values() if any(c.name == control for c in s.controls))
     picked = np.array([int(np.flatnonzero(system.channels == c)[0]) for c in placed.channels])
     mine = replace(
@@ -119,7 +120,8 @@ def control_target(bound: Bound, control: str, weights: Mapping[int, float]) -> 
 
     def fit(poses: Poses, near: Floats) -> Floats:
         at, space = placed.node, placed.space
-        return place_in(poses.pos[:, at], poses.rot[:, at], poses.pos[:, space], poses.rot[:, space], order, near)
+        seen = poses.pos[:, at], poses.rot[:, at], poses.pos[:, space], poses.rot[:, space]
+        return place_in(*seen, order, near) if placed.place >= 0 else turn_in(seen[1], seen[3], order, near)
 
     nodes = np.unique(np.array([placed.node, placed.space, *placed.anchors], dtype=np.int64))
     return Target(bound, mine, nodes, nodes.tolist(), fit, weights, weights, False)
@@ -133,8 +135,10 @@ def motion_of(program: Program, target: Target) -> Motion:
     def poses(at: Floats, side: Ints) -> Poses:
         found = program.evaluate(at, side, only=nodes)
         if target.weights:
-            for control in target.bound.controls.values():
-                put_space(control, found, target.weights)
+            others = sorted(set(target.bound.weight_channels) - target.weights.keys())
+            now = dict(zip(others, program.sample(at, side, np.array(others, dtype=np.int64)), strict=True))
+            for control in target.bound.followers.values():
+                put_space(control, found, {**now, **target.weights})
         return found
 
     return Motion(program, poses, lambda at: FINE * steps(breaks, at))
@@ -142,7 +146,7 @@ def motion_of(program: Program, target: Target) -> Motion:
 
 def _anchors(target: Target) -> Ints:
     """Nodes of what the part's controls may follow, where their spaces are put anew."""
-    controls = target.bound.controls.values() if target.weights else ()
+    controls = target.bound.followers.values() if target.weights else ()
     return np.array([a for control in controls for a in control.anchors], dtype=np.int64)
 
 
@@ -551,28 +555,30 @@ def fit_at(program: Program, target: Target, at: float, side: int) -> Fitted:
     return fit_along(motion, target, np.array([at]), np.array([True]), near)
 
 
-def put_space(control: BoundControl, poses: Poses, weights: Mapping[int, float]) -> None:
-    """Puts a control's space where its anchors carry it under other weights (by channel), in place."""
-    shares = np.array([[weights.get(c, 0.0) for c in pair] for pair in control.weights[:-1]]).reshape(-1, 2)
-    shares = np.maximum(shares, 0.0)
-    shares = shares / np.maximum(1.0, shares.sum(axis=0))
-    shares = np.concatenate([shares, 1.0 - shares.sum(axis=0, keepdims=True)])
+def put_space(control: BoundControl, poses: Poses, weights: Mapping[int, float | Floats]) -> None:
+    """Puts a control's space where its anchors carry it under other weights (by channel, (F,) where they change), in place."""
+    count = len(poses.times)
+    shares = np.zeros((len(control.anchors), 2, count))
+    for k, pair in enumerate(control.weights[:-1]):
+        for what, c in enumerate(pair):
+            shares[k, what] = np.maximum(weights.get(c, 0.0), 0.0)
+    shares /= np.maximum(1.0, shares.sum(axis=0))
+    shares[-1] = 1.0 - shares.sum(axis=0)
     place = np.zeros_like(poses.pos[:, control.space])
-    turns, turning = [], []
-    for anchor, (pos, rot), (by_place, by_turn) in zip(control.anchors, control.reach, shares, strict=True):
-        if by_place > 0.0:
-            place += by_place * (poses.pos[:, anchor] + rotate(poses.rot[:, anchor], pos))
-        if by_turn > 0.0:
-            turns.append(multiply(poses.rot[:, anchor], rot))
-            turning.append(by_turn)
+    turns = np.empty((len(control.anchors), count, 4))
+    for k, (anchor, (pos, rot)) in enumerate(zip(control.anchors, control.reach, strict=True)):
+        if shares[k, 0].any():
+            place += shares[k, 0][:, None] * (poses.pos[:, anchor] + rotate(poses.rot[:, anchor], pos))
+        if shares[k, 1].any():
+            turns[k] = multiply(poses.rot[:, anchor], rot)
     poses.pos[:, control.space] = place
-    if len(turns) == 1:
-        poses.rot[:, control.space] = turns[0]
-        return
-    for f in range(len(place)):
+    for k in range(len(control.anchors)):
+        alone = shares[k, 1] == 1.0
+        poses.rot[alone, control.space] = turns[k, alone]
+    for f in np.flatnonzero(shares[:, 1].max(axis=0) < 1.0):
+        some = np.flatnonzero(shares[:, 1, f])
         # The mean orders its shares anew: each time gets its own.
-        mean = mean_rotation(np.array([t[f] for t in turns]), np.array(turning), len(turns))
-        poses.rot[f, control.space] = mean
+        poses.rot[f, control.space] = mean_rotation(turns[some, f], shares[some, 1, f], len(some))
 
 
 def join(program: Program, target: Target, curves: Curves, at: float, settle: float) -> None:

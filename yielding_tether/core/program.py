@@ -16,6 +16,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from .channels import in_words
 from .curves import EMPTY, LEAVING, STEPPED, Curve, pack, sides
 from .errors import CoreError
 from .kernels.block import BLOCK, NODE_ROWS, U
@@ -486,6 +487,15 @@ class Program:
         names = [(m.id, j.name) for m in self.scene.members if m.id in members for j in m.skeleton.joints]
         return names, np.array([self.nodes[n] for n in names], dtype=np.int64)
 
+    def reading(self, name: str) -> str:
+        """A channel of this name as the animator reads it: its part, the joint of it where it has more than one, the value."""
+        found = self.channels.get(name)
+        if found is None:
+            return name
+        _, part, channel = self.info[found]
+        joint = in_words(channel.control) if channel.control in part.joints else ""
+        return ", ".join(dict.fromkeys(w for w in (part.label, joint, channel.label or channel.name) if w))
+
     def channel_names(self) -> list[str]:
         return self.rig.names
 
@@ -508,7 +518,7 @@ class Program:
             offsets[:, loose] = rotate(back, pos[:, loose] - above_pos[:, loose])
         spaces = {
             name: (np.ascontiguousarray(poses.pos[:, c.space]), np.ascontiguousarray(poses.rot[:, c.space]))
-            for name, c in bound.controls.items()
+            for name, c in bound.followers.items()
         }
         sampled = None
         if bound.captured:
@@ -523,7 +533,7 @@ class Program:
         controls."""
         found: list[int] = []
         for b in bounds:
-            found += [*b.nodes.tolist(), *b.above.tolist(), *b.givers, *(c.space for c in b.controls.values())]
+            found += [*b.nodes.tolist(), *b.above.tolist(), *b.givers, *(c.space for c in b.followers.values())]
         return np.unique(np.array(found, dtype=np.int64))
 
     def now(self, frame: float, channels: Ints | Sequence[int], side: int = LEAVING) -> Floats:

@@ -459,25 +459,27 @@ def _sentence(proof: Proof) -> str:
     parts = []
     told = [c for c in proof.changes if c.what != "edge" or not c.as_before]
     if told:
-        worst = max(told, key=lambda c: c.pose - (c.pose_before if c.as_before else 0.0))
-        before = max(c.pose_before for c in told)
+        # Metres and radians weigh alike: a turn moves what is a metre away.
+        worst = max(told, key=lambda c: max(_beyond(c.pose, c.pose_before, c), _beyond(c.turn, c.turn_before, c)))
+        before = max(told, key=lambda c: max(c.pose_before, c.turn_before))
         still = all(c.still for c in told)
         kept = not still and all(c.as_before for c in told)
-        at = "nothing moves at the change" if still else f"moves {_mm(worst.pose)} at frame {worst.frame:.6g}"
+        moves = f"moves {_mm(worst.pose)}" if worst.pose > EXACT else f"turns {_deg(worst.turn)}"
+        at = "nothing moves at the change" if still else f"{moves} at frame {worst.frame:.6g}"
         if kept:
             at += ", as it did before"
-        elif before > 1e-5:
-            at += f" (was {_mm(before)})"
+        elif max(before.pose_before, before.turn_before) > 1e-5:
+            at += f" (was {_mm(before.pose_before) if before.pose_before > 1e-5 else _deg(before.turn_before)})"
         parts.append(at)
         rough = [c for c in told if not c.smooth]
+        kink = max(rough or told, key=lambda c: max(c.speed, c.spin))
+        jumps = _mm(kink.speed) if kink.speed > kink.allowed_speed else _deg(kink.spin)
         if rough:
-            worst = max(rough, key=lambda c: c.speed)
-            parts.append(worst.reason or f"speed jumps {_mm(worst.speed)} a frame at frame {worst.frame:.6g}")
+            parts.append(kink.reason or f"speed jumps {jumps} a frame at frame {kink.frame:.6g}")
         elif all(c.steady for c in told):
             parts.append("speed passes on")
         else:
-            kink = max(told, key=lambda c: c.speed)
-            parts.append(f"speed jumps {_mm(kink.speed)} a frame at frame {kink.frame:.6g}, as it did before")
+            parts.append(f"speed jumps {jumps} a frame at frame {kink.frame:.6g}, as it did before")
     d = proof.departure_place
     bound = ""
     if proof.tolerance is not None:
@@ -497,6 +499,15 @@ def _sentence(proof: Proof) -> str:
         parts.append(" ".join(proof.notes).rstrip("."))
     text = "; ".join(parts) + "."
     return text[0].upper() + text[1:]
+
+
+def _beyond(now: float, before: float, change: Change) -> float:
+    """What counts of a jump: all of it, or what an operation adds where it adds nothing that matters."""
+    return now - (before if change.as_before else 0.0)
+
+
+def _deg(angle: float) -> str:
+    return f"{np.degrees(angle):.2g}°"
 
 
 def _contacts_words(contacts: Sequence[Held]) -> str:

@@ -24,11 +24,14 @@ from .kernels.blend import BLEND
 from .kernels.follow import CONTROL, CONTROL_MIXED
 from .parts import Part
 from .systems.captured import Captured
+from .systems.fk import following
 from .systems.system import Control, State, System
 from .takes import WORLD, Scene, Tether
 from .tape import Run, Tape, signs_of
 from .transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
 
+#: Switches whose states fit into one number.
+MOST_SWITCHES = 31
 #: The system of captured joints, and the name of its driver.
 CAPTURED = Captured()
 
@@ -53,7 +56,8 @@ class BoundSystem:
 class BoundControl:
     """A control that can follow something: nodes of itself and of its space, what it may follow, and in which place of
     each it rests. `weights` (anchors, 2): channels of place and rotation, -1 where they are not released; the own space
-    comes last, without weights."""
+    comes last, without weights. `place`, `turn`: first channels of its place (-1 for a joint, which only turns) and of its
+    Euler angles."""
 
     control: Control
     label: str
@@ -71,7 +75,8 @@ class BoundControl:
 
     @property
     def channels(self) -> list[int]:
-        return [*range(self.place, self.place + 3), *range(self.turn, self.turn + 3)]
+        place = range(self.place, self.place + 3) if self.place >= 0 else ()
+        return [*place, *range(self.turn, self.turn + 3)]
 
     def alone(self, state: State) -> int | None:
         """Which anchor is followed in full while no other is followed at all; None where several are."""
@@ -84,13 +89,17 @@ class BoundControl:
 
     def reads(self, state: State) -> list[int]:
         """Nodes of what is followed now; the own space unless others hold place and rotation in full."""
-        found = [
+        found = self.followed(state)
+        full = [any(pair[what] >= 0 and state(pair[what]) == 1 for pair in self.weights[:-1]) for what in (0, 1)]
+        return found if all(full) else [*found, self.anchors[-1]]
+
+    def followed(self, state: State) -> list[int]:
+        """Nodes of what is followed now."""
+        return [
             a
             for a, pair in zip(self.anchors[:-1], self.weights, strict=False)
             if any(c >= 0 and state(c) & 1 for c in pair)
         ]
-        full = [any(pair[what] >= 0 and state(pair[what]) == 1 for pair in self.weights[:-1]) for what in (0, 1)]
-        return found if all(full) else [*found, self.anchors[-1]]
 
     def emit(self, tape: Tape, node: int, state: State) -> list[Run]:
         """Rows that write the space and the control, the latter to `node`."""
@@ -114,7 +123,8 @@ class Bound:
     """A part made ready, for every part alike. `nodes` of its joints, `above` of what each hangs from, `outer` of what the
     part hangs from there; `offsets`, `rests`, `orders` of the joints, `moving` (n, 3) their length channels (-1 none),
     `samples` their joints of the captures (-1 none); `own`: all its channels by (control, name); `drivers`: systems after
-    the first with the channel of their share."""
+    the first with the channel of their share; `controls` that have places of their own and can follow something, `turned`:
+    joints whose turns may follow something in this take."""
 
     member: Member
     part: Part
@@ -132,6 +142,7 @@ class Bound:
     systems: dict[str, BoundSystem] = field(default_factory=dict)
     drivers: tuple[tuple[str, int], ...] = ()
     controls: dict[str, BoundControl] = field(default_factory=dict)
+    turned: dict[str, BoundControl] = field(default_factory=dict)
     scratch: list[Ints] = field(default_factory=list)
 
     @property
@@ -171,10 +182,15 @@ class Bound:
     def driver_channels(self) -> Ints:
         return np.array([c for _, c in self.drivers], dtype=np.int64)
 
+    @property
+    def followers(self) -> dict[str, BoundControl]:
+        """All that may follow something in this take."""
+        return {**self.controls, **self.turned}
+
     @cached_property
     def weight_channels(self) -> list[int]:
-        """Weights of what its controls follow."""
-        return [c for control in self.controls.values() for c in control.switches]
+        """Weights of what its controls and joints follow."""
+        return [c for control in self.followers.values() for c in control.switches]
 
     @property
     def switches(self) -> list[int]:
@@ -211,6 +227,15 @@ class Bound:
                 continue
             found = [*found, name] if below else [name]
         return found
+
+    def active_in(self, state: State) -> list[str]:
+        """Systems that take part where the switches are in a state."""
+
+        def share(k: int) -> tuple[bool, bool]:
+            bits = state(self.drivers[k][1])
+            return bool(bits & 1), bool(bits & 2)
+
+        return self.active(share)
 
     def drive_to(self, system: str) -> dict[int, float]:
         """Shares that let one system drive alone; those of systems before it do not matter, and stay."""
@@ -267,6 +292,34 @@ class ControlStage(Stage):
         return self.control.emit(tape, self.control.node, state)
 
 
+class TurnStage(Stage):
+    """The space in which a joint turns that may follow something. Where its system drives, the part's own rows write it on
+    their way along the joints; where another does, it hangs from the joints as they are."""
+
+    def __init__(self, bound: Bound, k: int, control: BoundControl, share: int | None) -> None:
+        """share: driver of the joint's own system, None for the first."""
+        self.label = bound.who
+        self.bound, self.k, self.control = bound, k, control
+        self.system = list(bound.systems)[0 if share is None else share + 1]
+        self.writes = (control.space,)
+        self.switches = (*bound.driver_channels.tolist(), *control.switches)
+
+    def _by_rows(self, state: State) -> bool:
+        return self.system in self.bound.active_in(state)
+
+    def reads(self, state: State) -> list[int]:
+        if self._by_rows(state):
+            return [int(self.bound.nodes[self.k])]
+        return [int(self.bound.above[self.k]), *self.control.followed(state)]
+
+    def channels(self, state: State) -> list[int]:
+        lengths = [c for c in self.bound.moving[self.k].tolist() if c >= 0]
+        return [] if self._by_rows(state) else [*self.control.switches, *lengths]
+
+    def emit(self, tape: Tape, state: State) -> list[Run]:
+        return [] if self._by_rows(state) else [following(tape, self.bound, self.k, self.control, None)]
+
+
 class PartStage(Stage):
     """The joints of a part."""
 
@@ -274,32 +327,26 @@ class PartStage(Stage):
         self.label = bound.who
         self.bound = bound
         self.writes = tuple(bound.nodes.tolist())
-        self.switches = tuple(bound.driver_channels.tolist())
-
-    def _active(self, state: State) -> list[str]:
-        def share(k: int) -> tuple[bool, bool]:
-            bits = state(self.bound.drivers[k][1])
-            return bool(bits & 1), bool(bits & 2)
-
-        return self.bound.active(share)
+        weights = [c for control in bound.turned.values() for c in control.switches]
+        self.switches = (*bound.driver_channels.tolist(), *weights)
 
     def reads(self, state: State) -> list[int]:
         bound = self.bound
         found = set(bound.outer.tolist())
-        for name in self._active(state):
+        for name in self.bound.active_in(state):
             found.update(bound.systems[name].system.reads(bound, state))
         return sorted(found)
 
     def channels(self, state: State) -> list[int]:
         bound = self.bound
-        found = [*self.switches, *(c for c in bound.moving.ravel().tolist() if c >= 0)]
-        for name in self._active(state):
+        found = [*bound.driver_channels.tolist(), *(c for c in bound.moving.ravel().tolist() if c >= 0)]
+        for name in self.bound.active_in(state):
             found += bound.systems[name].system.row_channels(bound, state)
         return found
 
     def emit(self, tape: Tape, state: State) -> list[Run]:
         bound = self.bound
-        active = self._active(state)
+        active = self.bound.active_in(state)
         if len(active) == 1:
             return bound.systems[active[0]].system.emit(tape, bound, bound.nodes, state)
         runs: list[Run] = []
@@ -311,6 +358,9 @@ class PartStage(Stage):
             into = bound.nodes if n == len(active) - 1 else bound.scratch[-1]
             runs += self._blend(tape, one, bound.scratch[n], drivers[name], into)
             one = into
+        # A joint's space hangs from the joints as they are, not from those of its system alone.
+        for name, turned in bound.turned.items():
+            runs.append(following(tape, bound, bound.part.joints.index(name), turned, None))
         return runs
 
     def _blend(self, tape: Tape, one: Ints, other: Ints, share: int, into: Ints) -> list[Run]:
@@ -346,6 +396,8 @@ class Rig:
         self._writing = Lock()
         self._defaults: list[float] = []
         self._controls: dict[tuple[str, str], tuple[Part, Control]] = {}
+        #: Joints whose turns may follow something.
+        self._joints_that_follow: set[tuple[str, str]] = set()
         self._number_nodes()
         self._check_tethers()
         rests = self._rest_places()
@@ -360,6 +412,10 @@ class Rig:
         self.writer = np.full(self.count, -1, dtype=np.int64)
         for s, stage in enumerate(self.stages):
             self.writer[list(stage.writes)] = s
+            if len(stage.switches) > MOST_SWITCHES:
+                raise CoreError(
+                    f"{stage.label} follows too many things: take some of its follows out of the take first."
+                )
 
     # --- nodes ----------------------------------------------------------------------------------------
 
@@ -374,13 +430,19 @@ class Rig:
                 count = len(part.systems()) + (member.id in dict(self.captured))
                 scratch = max(scratch, (count + 1) * len(part.joints) if count > 1 else 0)
                 for system in part.systems():
-                    follow_able += [(member, part, c) for c in system.controls(part) if c.releases]
+                    able = [c for c in system.controls(part) if c.releases]
+                    follow_able += [(member, part, c) for c in able if not c.is_joint]
+                    self._joints_that_follow |= {(member.id, c.name) for c in able if c.is_joint}
         for member, part, control in follow_able:
             self._controls[member.id, control.name] = (part, control)
             key = (member.id, control.name)
             self.nodes[(*key, "control") if key in self.nodes else key] = len(self.nodes)
         for member, _, control in follow_able:
             self.nodes[member.id, control.name, "space"] = len(self.nodes)
+        # Joints have a space of their own only where they follow something: nobody else pays for it.
+        for tether in self.tethers:
+            if self._turns(tether):
+                self.nodes.setdefault((tether.member, tether.control, "space"), len(self.nodes))
         self.world = len(self.nodes)
         #: Nodes that poses hold: all but scratch.
         self.shown = self.world + 1
@@ -461,8 +523,10 @@ class Rig:
             )  # fmt: skip
         for system in systems:
             for control in bound.systems[system.name].controls:
-                if control.releases:
+                if control.releases and not control.is_joint:
                     bound.controls[control.name] = self._control(bound, control, rests)
+                elif control.releases and (member.id, control.name, "space") in self.nodes:
+                    bound.turned[control.name] = self._turned(bound, control, rests)
         for mine in bound.systems.values():
             mine.data = mine.system.bind(bound)
             for channel, value in mine.system.defaults(bound).items():
@@ -474,6 +538,8 @@ class Rig:
             n = len(ids)
             bound.scratch = [np.arange(first + k * n, first + (k + 1) * n) for k in range(len(systems) + 1)]
         self.stages += [ControlStage(bound, control) for control in bound.controls.values()]
+        for name, turned in bound.turned.items():
+            self.stages.append(TurnStage(bound, part.joints.index(name), turned, self._share_of(bound, name)))
         self.stages.append(PartStage(bound))
 
     def _node_above(self, member: Member, joint: int) -> int:
@@ -497,13 +563,43 @@ class Rig:
         self, bound: Bound, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]
     ) -> BoundControl:  # fmt: skip
         member = bound.member
-        rest_pos, rest_rot = rests[member.id, control.name]
+        anchors, reach, weights = self._followed(bound, control, rests)
+        # A control hangs from what the joint it begins at hangs from.
+        own_space = self.world
+        reach_own = rests[member.id, control.name]
+        if control.hangs_from:
+            j = member.skeleton.index[control.hangs_from]
+            own_space = self._node_above(member, j)
+            parent = member.skeleton.parents[j]
+            if parent >= 0:
+                reach_own = _within(rests, (member.id, control.name), (member.id, member.skeleton.joints[parent].name))
+        anchors.append(own_space)
+        reach.append(reach_own)
+        weights.append((-1, -1))
+        return BoundControl(
+            control, bound.who, self.control_node(member.id, control.name), self.nodes[member.id, control.name, "space"],
+            bound.own[control.name, TRANSLATION[0]], bound.own[control.name, ROTATION[0]], anchors, weights, reach,
+        )  # fmt: skip
 
-        def within(anchor: tuple[str, ...]) -> tuple[Floats, Floats]:
-            pos, rot = rests[anchor]
-            back = inverse(rot)
-            return rotate(back, rest_pos - pos), multiply(back, rest_rot)
+    def _turned(
+        self, bound: Bound, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]
+    ) -> BoundControl:  # fmt: skip
+        """A joint that stays where it hangs, and whose turn may follow something."""
+        k = bound.part.joints.index(control.name)
+        anchors, reach, weights = self._followed(bound, control, rests)
+        anchors.append(int(bound.above[k]))
+        reach.append((bound.offsets[k], bound.rests[k]))
+        weights.append((-1, -1))
+        return BoundControl(
+            control, bound.who, int(bound.nodes[k]), self.nodes[bound.member.id, control.name, "space"], -1,
+            bound.own[control.name, ROTATION[0]], anchors, weights, reach,
+        )  # fmt: skip
 
+    def _followed(
+        self, bound: Bound, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]
+    ) -> tuple[list[int], list[tuple[Floats, Floats]], list[tuple[int, int]]]:
+        """What a control is tethered to: nodes, its place at rest in each, and the channels of its weights."""
+        member = bound.member
         anchors: list[int] = []
         reach: list[tuple[Floats, Floats]] = []
         weights: list[tuple[int, int]] = []
@@ -514,9 +610,9 @@ class Rig:
             if tether.offset is not None:
                 reach.append((np.array(tether.offset[:3]), np.array(tether.offset[3:])))
             elif tether.anchor_member == WORLD:
-                reach.append((rest_pos, rest_rot))
+                reach.append(rests[member.id, control.name])
             else:
-                reach.append(within((tether.anchor_member, tether.anchor)))
+                reach.append(_within(rests, (member.id, control.name), (tether.anchor_member, tether.anchor)))
             pair = []
             for what, released in (("position", tether.position), ("rotation", tether.rotation)):
                 label = f"follows {tether.name}, {what}"
@@ -525,22 +621,19 @@ class Rig:
                 if released:
                     bound.own[control.name, channel.name] = pair[-1]
             weights.append((pair[0], pair[1]))
-        # A control hangs from what the joint it begins at hangs from.
-        own_space = self.world
-        reach_own = (rest_pos, rest_rot)
-        if control.hangs_from:
-            j = member.skeleton.index[control.hangs_from]
-            own_space = self._node_above(member, j)
-            parent = member.skeleton.parents[j]
-            if parent >= 0:
-                reach_own = within((member.id, member.skeleton.joints[parent].name))
-        anchors.append(own_space)
-        reach.append(reach_own)
-        weights.append((-1, -1))
-        return BoundControl(
-            control, bound.who, self.control_node(member.id, control.name), self.nodes[member.id, control.name, "space"],
-            bound.own[control.name, TRANSLATION[0]], bound.own[control.name, ROTATION[0]], anchors, weights, reach,
-        )  # fmt: skip
+        return anchors, reach, weights
+
+    @staticmethod
+    def _share_of(bound: Bound, control: str) -> int | None:
+        """Driver of the system that a control belongs to, None for the first."""
+        names = list(bound.systems)
+        k = next(n for n, name in enumerate(names) if any(c.name == control for c in bound.systems[name].controls))
+        return k - 1 if k else None
+
+    def _turns(self, tether: Tether) -> bool:
+        """Whether a tether is a joint's, whose turn follows."""
+        key = (tether.member, tether.control)
+        return key in self._joints_that_follow and key not in self._controls
 
     def control_node(self, member: str, control: str) -> int:
         """Node of a control, also where it has the name of a joint."""
@@ -569,13 +662,18 @@ class Rig:
 
     def _check_tethers(self) -> None:
         for t in self.tethers:
-            if (t.member, t.control) not in self._controls:
+            if (t.member, t.control) not in self._controls and not self._turns(t):
                 raise CoreError(f"The tether {t.name} is on {t.control} of {t.member}, which can't follow anything.")
+            if self._turns(t) and t.position:
+                raise CoreError(
+                    f"The tether {t.name} lets {t.control} of {t.member} follow in place too: a joint stays where it hangs, "
+                    "and only its turn follows."
+                )
 
     @cached_property
     def most_anchors(self) -> int:
         """Greatest number of anchors of any control, own spaces included."""
-        return max((len(c.anchors) for b in self.bounds.values() for c in b.controls.values()), default=1)
+        return max((len(c.anchors) for b in self.bounds.values() for c in b.followers.values()), default=1)
 
     @cached_property
     def most_joints(self) -> int:
@@ -629,3 +727,12 @@ class Emitted(NamedTuple):
     runs: list[tuple[int, ...]]
     channels: frozenset[int]
     reads: list[int]
+
+
+def _within(
+    rests: dict[tuple[str, ...], tuple[Floats, Floats]], what: tuple[str, ...], anchor: tuple[str, ...]
+) -> tuple[Floats, Floats]:
+    """Place and rotation of something at rest, as seen from what it follows."""
+    (rest_pos, rest_rot), (pos, rot) = rests[what], rests[anchor]
+    back = inverse(rot)
+    return rotate(back, rest_pos - pos), multiply(back, rest_rot)

@@ -376,7 +376,7 @@ def follows(program: Program, bound: Bound) -> list[s.Follow]:
     frames = program.take.frames
     systems = {c.name: n for n, mine in bound.systems.items() for c in mine.controls}
     for tether in program.take.tethers:
-        if tether.member != bound.member.id or tether.control not in bound.controls:
+        if tether.member != bound.member.id or tether.control not in bound.followers:
             continue
         released = [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
         if not released:
@@ -386,9 +386,12 @@ def follows(program: Program, bound: Bound) -> list[s.Follow]:
         on = np.concatenate([[False], weight > 0.0, [False]])
         edges = np.flatnonzero(on[1:] != on[:-1])
         anchor = _anchor_label(program, tether.anchor_member, tether.anchor)
+        says = (
+            f"{in_words(tether.control)} turns with {anchor}" if tether.control in bound.turned else f"follows {anchor}"
+        )
         found += [
             s.Follow(
-                anchor=anchor, system=systems[tether.control], first=float(frames[a]), last=float(frames[b - 1]),
+                anchor=anchor, says=says, system=systems[tether.control], first=float(frames[a]), last=float(frames[b - 1]),
                 weight=float(weight[a:b].max()),
             )
             for a, b in zip(edges[::2], edges[1::2], strict=True)
@@ -476,13 +479,14 @@ def dials(program: Program, bound: Bound, frame: float) -> list[s.Dial]:
     found = []
     names = program.channel_names()
     for tether in program.take.tethers:
-        if tether.member != bound.member.id or tether.control not in bound.controls:
+        if tether.member != bound.member.id or tether.control not in bound.followers:
             continue
         released = [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
         channels = [program.channels[tether.weight_channel(w)] for w in released]
         found.append(
             s.Dial(
-                anchor=_anchor_label(program, tether.anchor_member, tether.anchor), channels=[names[c] for c in channels],
+                anchor=_anchor_label(program, tether.anchor_member, tether.anchor),
+                control=in_words(tether.control) if tether.control in bound.turned else "", channels=[names[c] for c in channels],
                 weight=float(program.now(frame, channels).max(initial=0.0)),
                 keyed=any(program.curve(c).find(frame) is not None for c in channels),
             )

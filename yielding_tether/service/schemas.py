@@ -181,9 +181,10 @@ class StrandKey(Model):
 
 
 class Follow(Model):
-    """Who is followed by a control of a system from one frame to another, with the greatest weight there."""
+    """Who is followed by a control of a system from one frame to another, with the greatest weight there; `says` it in words."""
 
     anchor: str
+    says: str
     system: str
     first: float
     last: float
@@ -484,9 +485,10 @@ class CardSystem(Model):
 
 class Dial(Model):
     """How far a control of a part follows something at a frame: the channels of its weights (place and rotation) and the
-    greater of their values, 0 to 1."""
+    greater of their values, 0 to 1. `control`: the joint whose turn follows, "" for the part's own control."""
 
     anchor: str
+    control: str
     channels: list[str]
     weight: float
     keyed: bool

@@ -1006,11 +1006,13 @@ export interface components {
         /**
          * Dial
          * @description How far a control of a part follows something at a frame: the channels of its weights (place and rotation) and the
-         *     greater of their values, 0 to 1.
+         *     greater of their values, 0 to 1. `control`: the joint whose turn follows, "" for the part's own control.
          */
         Dial: {
             /** Anchor */
             anchor: string;
+            /** Control */
+            control: string;
             /** Channels */
             channels: string[];
             /** Weight */
@@ -1141,11 +1143,13 @@ export interface components {
         };
         /**
          * Follow
-         * @description Who is followed by a control of a system from one frame to another, with the greatest weight there.
+         * @description Who is followed by a control of a system from one frame to another, with the greatest weight there; `says` it in words.
          */
         Follow: {
             /** Anchor */
             anchor: string;
+            /** Says */
+            says: string;
             /** System */
             system: string;
             /** First */

@@ -1,4 +1,5 @@
-"""Controls that can follow something: where their space is, from what they are tethered to, and they within it.
+"""Controls that can follow something: where their space is, from what they are tethered to, and they within it; and joints
+whose turns do.
 
 A control whose space hangs from one thing alone is a plain row. Of several anchors, weights above one in sum are
 normalised, what is missing goes to the own space, and rotations meet in the geodesic mean whatever their number.
@@ -12,6 +13,7 @@ from .block import (
     _2,
     _7,
     copy_node,
+    moving_offset,
     node_slot,
     place_at,
     put_at,
@@ -117,4 +119,58 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
         put_at(work, own + b, t, qunit(qmul(q, turned_by(waves, wave + b, ex, ey, ez, ew))))
 
 
+def following_joint(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
+    """Places one joint that stays where it hangs and whose turn follows several things, and the space in which it turns.
+
+    Integers node of the joint (-1: the space alone), of the space, above, first Euler channel, first length channel (-1
+    none), joint of the capture (-1 none), number of anchors, and for each its node and the channel of its weight; floats
+    offset (3), rest (4), signs of the rotation order (4), the joint's rest in each anchor (4 each).
+    """
+    values, waves, work, quats, shares = room.values, room.waves, room.work, room.quats, room.shares
+    i = U(first_i)
+    f = U(first_f)
+    joint = ints[i]
+    space = node_slot(ints[i + U(1)])
+    above = node_slot(ints[i + U(2)])
+    moving_offset(ints[i + U(4)], ints[i + U(5)], floats, f, values, room.captures, size, room.offsets, U(0))
+    rest = row4(floats, f + U(3))
+    ex, ey, ez, ew = row4(floats, f + U(7))
+    anchors = ints[i + U(6)]
+    table = i + U(7)
+    for b in range(U(size)):
+        total = 0.0
+        for k in range(anchors):
+            w = values[value_slot(ints[table + U(2 * k + 1)]) + b]
+            w = w if w > 0.0 else 0.0
+            shares[0, k] = w
+            total += w
+        more = total if total > 1.0 else 1.0
+        r = turn_at(work, above + b)
+        turns = anchors - anchors
+        for k in range(anchors + 1):
+            w = 1.0 - total / more if k == anchors else shares[0, k] / more
+            if w == 0.0:
+                continue
+            if k == anchors:
+                q = qmul(r, rest)
+            else:
+                q = qmul(turn_at(work, node_slot(ints[table + U(2 * k)]) + b), row4(floats, f + U(11 + 4 * k)))
+            quats[turns, 0] = q[0]
+            quats[turns, 1] = q[1]
+            quats[turns, 2] = q[2]
+            quats[turns, 3] = q[3]
+            shares[1, turns] = w
+            turns += 1
+        q = (quats[0, 0], quats[0, 1], quats[0, 2], quats[0, 3])
+        if turns > 1:
+            q = mean_rotation(quats, shares[1], turns)
+        q = qunit(q)
+        p = add(place_at(work, above + b), qrot(r, place_at(room.offsets, b)))
+        put_at(work, space + b, p, q)
+        if joint >= 0:
+            d = qunit(qmul(q, turned_by(waves, wave_slot(ints[i + U(3)]) + b, ex, ey, ez, ew)))
+            put_at(work, node_slot(joint) + b, p, d)
+
+
 CONTROL, CONTROL_MIXED = kind(plain_controls), kind(mixed_control)
+JOINT_FOLLOWING = kind(following_joint)

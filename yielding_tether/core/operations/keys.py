@@ -289,12 +289,12 @@ def all_drivers(program: Program) -> dict[str, tuple[float, ...]]:
     }
 
 
-def describe(edit: Edit) -> str:
+def describe(program: Program, edit: Edit) -> str:
     """One line for the list of revisions."""
     count = sum(len(t) for t in edit.keys.values())
     keys = f"{count} key{'' if count == 1 else 's'}"
     names = list(edit.keys)
-    where = f" of {names[0]}" if len(names) == 1 else f" of {len(names)} channels"
+    where = f" of {program.reading(names[0])}" if len(names) == 1 else f" of {len(names)} channels"
     word = {"add": "Add", "delete": "Delete", "move": "Move", "scale": "Scale in time", "set": "Set", "put": "Paste"}[
         edit.what
     ]
@@ -406,7 +406,7 @@ class KeysOfStretch(Operation):
             edit = Edit("scale", named, about=first, factor=c["factor"])
         else:
             edit = Edit("move", named, by=c["by"])
-        return Outcome(*apply(program, edit), describe(edit))
+        return Outcome(*apply(program, edit), describe(program, edit))
 
 
 @offered
@@ -455,4 +455,4 @@ class EditKeys(Operation):
         if not isinstance(asked.edit, EditAsked):
             raise CoreError("An edit of keys needs its `edit`.")
         edit = as_edit(program, asked.edit)
-        return Outcome(*apply(program, edit), describe(edit))
+        return Outcome(*apply(program, edit), describe(program, edit))

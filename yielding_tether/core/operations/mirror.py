@@ -289,7 +289,7 @@ def _joint_on_other_side(pairs: dict[tuple[str, str], Bound], program: Program, 
 def _reach(program: Program, tether: Tether) -> Floats:
     """(7,) place and rotation at which a control is tied to what it follows; not a number for one that is new."""
     for bound in program.bounds.values():
-        control = bound.controls.get(tether.control) if bound.member.id == tether.member else None
+        control = bound.followers.get(tether.control) if bound.member.id == tether.member else None
         mine = [t for t in program.take.tethers if (t.member, t.control) == (tether.member, tether.control)]
         if control is not None and tether in mine:
             return np.concatenate(control.reach[mine.index(tether)])
@@ -339,7 +339,7 @@ def _tethers(
     tethers = list(program.take.tethers)
     renamed: dict[tuple[str, str, str], str] = {}
     mirrored = {id[0] for id in pairs}
-    own = {(id[0], c) for id, other in pairs.items() if _alone(other) for c in other.controls}
+    own = {(id[0], c) for id, other in pairs.items() if _alone(other) for c in other.followers}
     for t in program.take.tethers:
         if t.member not in mirrored or (t.member, t.control) in own:
             continue

@@ -4,7 +4,8 @@
 
 The control's place in the world is expressed in the new space by the same means as a handover expresses joints in another
 system. Either the motion goes on as it was, or the control rides along with what it follows now. The follow is added to
-the take where it is new, and may start from the place at rest or from the place where the control is.
+the take where it is new, and may start from the place at rest or from the place where the control is. A joint that FK turns
+stays where it hangs, and its turn follows.
 """
 
 from __future__ import annotations
@@ -15,12 +16,14 @@ from typing import Literal
 
 import numpy as np
 
+from ..channels import in_words
 from ..curves import ARRIVING, EMPTY, LEAVING
 from ..errors import CoreError
 from ..express import Curves, Placing, Settling, carry, control_target, fence, hold, set_over
 from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound, BoundControl
+from ..systems.system import Control
 from ..takes import WORLD, Take, Tether
 from ..transforms import inverse, multiply, rotate
 from .handover import KEYS, TOLERANCE, refuse_locked, tolerance_of
@@ -47,7 +50,8 @@ OWN = "own"
 class Retether:
     """What is asked for. `to`: what is followed, "member/joint or control", "world", or "own" for the control's own space;
     `offset`: how the control is tied where the follow is new, as at "rest" or as it is "here"; `after`: the motion goes
-    on ("carry"), or the control rides along ("ride"), its speed fading over `settle` frames."""
+    on ("carry"), or the control rides along ("ride"), its speed fading over `settle` frames; `control`: what of each part
+    follows ("": see `control_for`), and in `what`, as far as it can."""
 
     parts: Parts
     to: str
@@ -58,10 +62,38 @@ class Retether:
     offset: Literal["rest", "here"] = "rest"
     settle: float = 4.0
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
+    control: str = ""
+    what: Literal["both", "position", "rotation"] = "both"
+
+
+def able(bound: Bound) -> list[Control]:
+    """Controls and joints of a part that can follow something."""
+    return [c for mine in bound.systems.values() for c in mine.controls if c.releases]
+
+
+def control_for(program: Program, bound: Bound, named: str, first: float) -> Control:
+    """What of a part is to follow something from a frame on: what is named, else the control that drives there; where joints
+    do, the first of a limb, the last of others (the head of a neck). CoreError where nothing can."""
+    known = {c.name: c for c in able(bound)}
+    if named:
+        if named not in known:
+            there = f"choose {', '.join(known)}" if known else "it has none"
+            raise CoreError(f"{bound.part.label} has no control {named!r} that can follow anything: {there}.")
+        return known[named]
+    if not known:
+        raise CoreError(f"{bound.part.label} has no control that can follow anything.")
+    shares = program.now(first, bound.driver_channels)
+    state = bound.state(shares[:, None])
+    placed = following(bound)
+    joints = [c for c in known.values() if c.is_joint]
+    turning = state is not None and any(c.is_joint for c in bound.systems[state].controls)
+    if placed and not (turning and joints):
+        return placed[-1].control
+    return joints[0 if placed else -1]
 
 
 def following(bound: Bound) -> list[BoundControl]:
-    """Controls of a part that can follow something in place and rotation."""
+    """Controls of a part that have places of their own and can follow something in place and rotation."""
     return [c for c in bound.controls.values() if c.control.releases >= {"position", "rotation"}]
 
 
@@ -87,20 +119,20 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
         raise CoreError("A follow over a range needs a last frame after its first.")
     check_tolerance(asked.tolerance)
     _check_anchor(program, asked.to)
+    chosen: list[Control] = []
     tied: list[Tether | None] = []
     tethers = list(program.take.tethers)
     for id in asked.parts:
         bound = program.bound(*id)
-        able = following(bound)
-        if not able:
-            raise CoreError(f"{bound.part.label} has no control that can follow anything.")
-        tied.append(_tether(program, tethers, bound, able[-1], asked, first))
+        control = control_for(program, bound, asked.control, first)
+        chosen.append(control)
+        tied.append(_tether(program, tethers, bound, control, asked, first))
     # With the follow added and nobody following it yet, all is as it was.
     staged = program.on(replace(program.take, tethers=tuple(tethers)))
     curves = dict(staged.take.curves)
     changed = False
-    for id, tether in zip(asked.parts, tied, strict=True):
-        changed |= _follow(staged, staged.bound(*id), tether, asked, curves, first, last)
+    for id, control, tether in zip(asked.parts, chosen, tied, strict=True):
+        changed |= _follow(staged, staged.bound(*id), control, tether, asked, curves, first, last)
     if not changed:
         raise CoreError(f"{labels(program, asked.parts)} already follows {read(program, asked.to)} there.")
     after = staged.with_curves({n: c for n, c in curves.items() if c is not staged.take.curves.get(n)})
@@ -115,27 +147,30 @@ def read(program: Program, to: str) -> str:
 
 
 def _tether(
-    program: Program, tethers: list[Tether], bound: Bound, control: BoundControl, asked: Retether, first: float
+    program: Program, tethers: list[Tether], bound: Bound, control: Control, asked: Retether, first: float
 ) -> Tether | None:
     """The follow that is wanted, added to `tethers` where there is none yet; None for the control's own space."""
     if asked.to == OWN:
         return None
     member, _, anchor = (WORLD, "", WORLD) if asked.to == "world" else asked.to.partition("/")
-    mine = [t for t in tethers if (t.member, t.control) == (bound.member.id, control.control.name)]
+    names = {c.name for c in able(bound)}
+    mine = [t for t in tethers if t.member == bound.member.id and t.control in names]
     there = [t for t in mine if (t.anchor_member, t.anchor if member != WORLD else WORLD) == (member, anchor)]
-    whole = [t for t in there if t.position and t.rotation]
+    whole = [t for t in there if t.control == control.name and set(_released(t)) >= _wanted(bound, control, asked)]
     if whole and asked.offset == "rest":
         return whole[0]
     offset = None
     if asked.offset == "here":
         node = program.world if member == WORLD else program.nodes[member, anchor]
-        here = program.evaluate([first], ARRIVING if first > program.take.first else 0, only=[node, control.node])
+        own = program.rig.control_node(bound.member.id, control.name)
+        here = program.evaluate([first], ARRIVING if first > program.take.first else 0, only=[node, own])
         back = inverse(here.rot[0, node])
-        pos = rotate(back, here.pos[0, control.node] - here.pos[0, node])
-        turn = multiply(back, here.rot[0, control.node])
+        pos = rotate(back, here.pos[0, own] - here.pos[0, node])
+        turn = multiply(back, here.rot[0, own])
         offset = (*map(float, pos), *map(float, turn))
     name = free_name(anchor if member != WORLD else "world", member, {t.name for t in mine})
-    tether = Tether(name, bound.member.id, control.control.name, member, anchor, True, True, offset)  # type: ignore[arg-type]
+    released = ("position" in control.releases, "rotation" in control.releases)
+    tether = Tether(name, bound.member.id, control.name, member, anchor, *released, offset)  # type: ignore[arg-type]
     tethers.append(tether)
     return tether
 
@@ -149,16 +184,16 @@ def free_name(anchor: str, member: str, taken: set[str]) -> str:
 def switched(program: Program, bound: Bound, to: str, first: float, last: float) -> Program:
     """The take in which a part's control follows something from first to last with the values that it has: for what
     expresses them anew. `to` as in `Retether`. CoreError where it can't follow that."""
-    able = following(bound)
-    if not able:
+    ends = following(bound)
+    if not ends:
         raise CoreError(f"{bound.part.label} has no control that can follow anything.")
     _check_anchor(program, to)
     tethers = list(program.take.tethers)
-    tether = _tether(program, tethers, bound, able[-1], Retether((bound.id,), to, first, last), first)
+    tether = _tether(program, tethers, bound, ends[-1].control, Retether((bound.id,), to, first, last), first)
     now = program.on(replace(program.take, tethers=tuple(tethers)))
     names = now.channel_names()
     wanted = set() if tether is None else {now.channels[tether.weight_channel(w)] for w in ("position", "rotation")}
-    weights = now.bound(*bound.id).controls[able[-1].control.name].switches
+    weights = now.bound(*bound.id).controls[ends[-1].control.name].switches
     refuse_locked(now, weights, first, last)
     open_end = last >= program.take.last
     return now.with_curves(
@@ -174,13 +209,33 @@ def _check_anchor(program: Program, to: str) -> None:
         raise CoreError(f"Nothing called {to!r} can be followed: choose a joint or control of the cast, or the world.")
 
 
+def _wanted(bound: Bound, control: Control, asked: Retether) -> set[str]:
+    """In what a control is to follow: "position", "rotation" or both. CoreError where it can't."""
+    found: set[str] = {w for w in control.releases if asked.what in ("both", w)}
+    if not found:
+        raise CoreError(
+            f"{in_words(control.name)} of {bound.who} stays where it hangs: only its turn can follow something."
+        )
+    return found
+
+
 def _follow(
-    program: Program, bound: Bound, tether: Tether | None, asked: Retether, curves: Curves, first: float, last: float
-) -> bool:
+    program: Program, bound: Bound, described: Control, tether: Tether | None, asked: Retether, curves: Curves,
+    first: float, last: float,
+) -> bool:  # fmt: skip
     """Lets one part's control follow from first to last. False where it does already, all the way."""
-    control = following(bound)[-1]
-    wanted = set() if tether is None else {program.channels[tether.weight_channel(w)] for w in ("position", "rotation")}
-    weights = {c: float(c in wanted) for c in control.switches}
+    released = _wanted(bound, described, asked)
+    control = bound.followers.get(described.name)
+    if control is None:
+        # A joint that follows nothing yet is in its own space.
+        return False
+    wanted = set() if tether is None else {program.channels[tether.weight_channel(w)] for w in released}
+    weights = {
+        c: float(c in wanted)
+        for pair in control.weights
+        for c, what in zip(pair, ("position", "rotation"), strict=True)
+        if c >= 0 and what in released
+    }
     at = np.unique(np.append(np.arange(np.ceil(first), last), [first, last]))
     times = program.key_times(list(weights))
     at = np.union1d(at, times[(times >= first) & (times <= last)])
@@ -220,6 +275,12 @@ class Follow(Operation):
             "after", "then", "options", "carry", (("carry", "keep the motion"), ("ride", "ride along")),
             help="The motion goes on as it was, or the control moves with what it follows.",
         ),
+        Choice("control", "of it", "name", "", help="Which control or joint of the part follows: left out, the one that drives."),
+        Choice(
+            "what", "follows in", "options", "both",
+            (("both", "all it can"), ("position", "place only"), ("rotation", "turn only")), folded=True,
+            help="A joint that FK turns stays where it hangs: only its turn follows.",
+        ),
         KEYS,
         *TOLERANCE,
         Choice(
@@ -233,23 +294,29 @@ class Follow(Operation):
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
-        return bool(following(bound))
+        return bool(able(bound))
 
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
     ) -> dict[str, Value]:
         """What hangs from nothing is mostly carried by what it follows next."""
-        free = [p for p in parts if (able := following(program.bound(*p))) and not able[-1].control.hangs_from]
-        return {"after": "ride", "offset": "here"} if free else {}
+        free = [p for p in parts if (ends := following(program.bound(*p))) and not ends[-1].control.hangs_from]
+        found: dict[str, Value] = {"after": "ride", "offset": "here"} if free else {}
+        if len(parts) == 1:
+            found["control"] = control_for(program, program.bound(*parts[0]), "", first).name
+        return found
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
-        return {"to": tuple(anchors(program))}
+        found: dict[str, tuple[tuple[str, str], ...]] = {"to": tuple(anchors(program))}
+        if len(parts) == 1:
+            found["control"] = tuple((c.name, c.label) for c in able(program.bound(*parts[0])))
+        return found
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
         wanted = Retether(
             asked.parts, c["to"], asked.first, asked.last, c["after"], c["keys"], c["offset"], c["settle"],
-            tolerance_of(c),
+            tolerance_of(c), c["control"], c["what"],
         )  # fmt: skip
         take, proof = apply(program, wanted)
         said = f"{labels(program, asked.parts)} follows {read(program, c['to'])}"
@@ -281,8 +348,8 @@ def _released(tether: Tether) -> list[str]:
 def drop(program: Program, part: tuple[str, str], name: str, placing: Placing) -> tuple[Take, Proof]:
     """Takes a follow out of the take; where it was followed the control keeps its motion in its own space."""
     bound = program.bound(*part)
-    control = following(bound)[-1].control.name if following(bound) else ""
-    mine = [t for t in program.take.tethers if (t.member, t.control) == (bound.member.id, control)]
+    controls = {c.name for c in able(bound)}
+    mine = [t for t in program.take.tethers if t.member == bound.member.id and t.control in controls]
     tether = next((t for t in mine if t.name == name), None)
     if tether is None:
         there = f"it has {', '.join(t.name for t in mine)}" if mine else "it follows nothing in this take"
@@ -291,7 +358,9 @@ def drop(program: Program, part: tuple[str, str], name: str, placing: Placing) -
     # All at once: between the moments at which it is looked at, a weight may be anything.
     if (span := active(program, tether)) is not None:
         last = None if span[1] >= take.last else span[1]
-        asked = Retether((part,), OWN, span[0], last, "carry", placing.keys, tolerance=placing.tolerance)
+        asked = Retether(
+            (part,), OWN, span[0], last, "carry", placing.keys, tolerance=placing.tolerance, control=tether.control
+        )
         take = apply(program, asked)[0]
     gone = {tether.weight_channel(w) for w in _released(tether)}
     curves = {n: c for n, c in take.curves.items() if n not in gone}
@@ -317,7 +386,7 @@ class DropFollow(Operation):
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
-        return any(len(c.anchors) > 1 for c in following(bound))
+        return any(len(c.anchors) > 1 for c in bound.followers.values())
 
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
@@ -340,5 +409,5 @@ class DropFollow(Operation):
 
     def _tethers(self, program: Program, parts: Parts) -> list[Tether]:
         """Follows of the controls of these parts."""
-        mine = {(b.member.id, c.control.name) for b in (program.bound(*p) for p in parts) for c in following(b)}
+        mine = {(b.member.id, c.name) for b in (program.bound(*p) for p in parts) for c in able(b)}
         return [t for t in program.take.tethers if (t.member, t.control) in mine]

@@ -1,4 +1,4 @@
-"""FK: each joint turned in what it hangs from."""
+"""FK: each joint turned in what it hangs from, or in what its turn follows."""
 
 from __future__ import annotations
 
@@ -7,15 +7,18 @@ from typing import TYPE_CHECKING
 
 import numpy as np
 
-from ..channels import ROTATION, Channel, turning
+from ..channels import ROTATION, Channel, in_words, turning
 from ..kernels import fits, joint
+from ..kernels.follow import JOINT_FOLLOWING
 from ..tape import Run, Tape, signs_of
-from ..transforms import Floats, Ints
+from ..transforms import ORDERS, Floats, Ints, inverse, multiply
 from .system import Control, Handle, Posed, State, System
 
 if TYPE_CHECKING:
     from ..parts.part import Part
-    from ..rig import Bound
+    from ..rig import Bound, BoundControl
+
+NO_TURN = np.array([[0.0, 0.0, 0.0, 1.0]])
 
 
 class Fk(System):
@@ -23,20 +26,35 @@ class Fk(System):
 
     name = "fk"
     label = "FK"
+    #: Whether the turns of its joints may follow something.
+    follows = True
 
     def channels(self, part: Part) -> tuple[Channel, ...]:
         return tuple(c for name in part.joints for c in turning(name, self.name))
 
     def controls(self, part: Part) -> tuple[Control, ...]:
         return tuple(
-            Control(name, name, order, Handle("band", ("swing",), name))
+            Control(
+                name, in_words(name), order, Handle("band", ("swing",), name),
+                frozenset({"rotation"} if self.follows else ()), is_joint=True,
+            )
             for name, order in zip(part.joints, part.joint_orders, strict=True)
-        )
+        )  # fmt: skip
+
+    def reads(self, bound: Bound, state: State) -> list[int]:
+        return [node for control in bound.turned.values() for node in control.followed(state)]
+
+    def row_channels(self, bound: Bound, state: State) -> list[int]:
+        weights = [c for control in bound.turned.values() for c in control.switches]
+        return [*super().row_channels(bound, state), *weights]
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         channels = bound.systems[self.name].channels.reshape(-1, 3)
         runs = []
         for k in bound.outward:
+            if (control := bound.turned.get(bound.part.joints[k])) is not None:
+                runs.append(following(tape, bound, k, control, into))
+                continue
             length, sample = bound.moving[k, 0], bound.samples[k]
             still = length < 0 and sample < 0
             ints = (into[k], bound.above_in(into, k), channels[k, 0], length, sample)
@@ -47,7 +65,12 @@ class Fk(System):
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         out = np.empty((3 * len(bound.nodes), len(posed.pos)))
         fits.turns(
-            posed.rot, posed.above_rot, bound.rests, bound.orders, np.ascontiguousarray(near.reshape(-1, 3)), out
+            posed.rot,
+            turned_in(bound, posed),
+            bound.rests,
+            bound.orders,
+            np.ascontiguousarray(near.reshape(-1, 3)),
+            out,
         )
         return out
 
@@ -60,10 +83,52 @@ class Fk(System):
         out = np.empty((3, 1))
         fits.turns(
             rotation[None, None],
-            posed.above_rot[:, k : k + 1],
+            turned_in(bound, posed)[:, k : k + 1],
             bound.rests[k : k + 1],
             bound.orders[k : k + 1],
             near,
             out,
         )
         return dict(zip(channels, out[:, 0].tolist(), strict=True))
+
+
+def turned_in(bound: Bound, posed: Posed) -> Floats:
+    """(F, n, 4) what each joint of a part turns in, beyond its rest: what it hangs from, or what its turn follows."""
+    if not bound.turned:
+        return posed.above_rot
+    found = posed.above_rot.copy()
+    for name, control in bound.turned.items():
+        k = bound.part.joints.index(name)
+        found[:, k] = multiply(posed.spaces[control.control.name][1], inverse(bound.rests[k])[None])
+    return found
+
+
+def turn_in(rot: Floats, space: Floats, order: str, near: Floats) -> Floats:
+    """(3, F) Euler channels of something with these rotations (F, 4) in a space (F, 4); near: (3,), what the first are near."""
+    out = np.empty((3, len(rot)))
+    fits.turns(
+        np.ascontiguousarray(rot[:, None]), np.ascontiguousarray(space[:, None]), NO_TURN,
+        np.array([ORDERS.index(order)]), np.ascontiguousarray(near.reshape(1, 3)), out,
+    )  # fmt: skip
+    return out
+
+
+def following(tape: Tape, bound: Bound, k: int, control: BoundControl, into: Ints | None) -> Run:
+    """A row that writes the space in which a joint of a part turns while it follows something, and the joint to the nodes
+    `into`; the space alone where that is None."""
+    joint_node, above = (-1, int(bound.above[k])) if into is None else (int(into[k]), bound.above_in(into, k))
+    ints = [
+        joint_node,
+        control.space,
+        above,
+        control.turn,
+        bound.moving[k, 0],
+        bound.samples[k],
+        len(control.anchors) - 1,
+    ]
+    for anchor, (_, weight) in zip(control.anchors[:-1], control.weights, strict=False):
+        ints += [anchor, weight]
+    floats = [*bound.offsets[k], *bound.rests[k], *signs_of(control.control.order)]
+    for _, turn in control.reach[:-1]:
+        floats += turn.tolist()
+    return tape.add(JOINT_FOLLOWING, ints, floats, (control.turn,))

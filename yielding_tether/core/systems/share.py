@@ -40,6 +40,7 @@ class ShareOfTwist(Fk):
 
     name = "shared"
     label = "shared twist"
+    follows = False
 
     def bind(self, bound: Bound) -> Shared:
         part: TwistPart = bound.part  # type: ignore[assignment]

@@ -53,7 +53,8 @@ class Handle:
 @dataclass(frozen=True)
 class Control:
     """Something to take hold of. `releases`: which of place and rotation may follow something; `hangs_from`: the joint
-    that is its own space ("" the world); `rests_on`: the joint on which it rests, and must reach."""
+    that is its own space ("" the world); `rests_on`: the joint on which it rests, and must reach. `is_joint`: it is the
+    joint of its name, which stays where it hangs and turns with what it follows."""
 
     name: str
     label: str
@@ -62,6 +63,7 @@ class Control:
     releases: frozenset[Literal["position", "rotation"]] = frozenset()
     hangs_from: str = ""
     rests_on: str = ""
+    is_joint: bool = False
 
 
 @dataclass(frozen=True)

@@ -6,10 +6,11 @@ import { NOTHING, useBench } from "../state";
 
 /** How far a control follows something here: turned, the pose blends as it is seen; let go, it is keyed. A click on what is
  * followed offers to follow something else, with the pose kept. */
-export function FollowDial({ dial, frame, onKeep }: { dial: Card["dials"][number]; frame: number; onKeep: () => void }) {
+export function FollowDial({ dial, part, frame, onKeep }: { dial: Card["dials"][number]; part: string; frame: number; onKeep: () => void }) {
   const set = useBench((s) => s.set);
   const { edit } = useActions();
   const [turned, setTurned] = useState<number | null>(null);
+  const name = dial.control && dial.control !== part ? `${dial.control}: ${dial.anchor}` : dial.anchor;
   const percent = Math.round(100 * (turned ?? dial.weight));
   const change = (weight: number): KeyEdit => ({ what: "add", keys: dial.channels.map((channel) => ({ channel, times: [frame] })), values: { arriving: weight, leaving: weight } });
   return (
@@ -17,7 +18,7 @@ export function FollowDial({ dial, frame, onKeep }: { dial: Card["dials"][number
         <Tooltip title="The dial blends the pose. To follow something else with the pose kept, click here." placement="right">
           <Link component="button" underline="hover" onClick={onKeep} sx={{ width: 92, flexShrink: 0, fontSize: 12.5, textAlign: "left", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>
             <span aria-hidden>{dial.keyed ? "● " : "○ "}</span>
-            {dial.anchor}
+            {name}
           </Link>
         </Tooltip>
         <Slider
@@ -25,7 +26,7 @@ export function FollowDial({ dial, frame, onKeep }: { dial: Card["dials"][number
           min={0}
           max={100}
           value={percent}
-          aria-label={`How far it follows ${dial.anchor}`}
+          aria-label={dial.control ? `How far ${dial.control} turns with ${dial.anchor}` : `How far it follows ${dial.anchor}`}
           getAriaValueText={(v) => `${v} %`}
           onKeyDown={(e) => e.stopPropagation()}
           onChange={(_, v) => {

@@ -69,7 +69,7 @@ export function PartCard() {
       <Typography data-testid="driver" sx={{ fontSize: 13 }}>
         {data.says && <b>{data.says}</b>}
         {data.follows.map((f) => (
-          <span key={f.anchor}>{f.system === data.driver || data.driver === BOTH ? `${data.says ? ", " : ""}follows ${f.anchor}` : `; in ${label(f.system)} it would follow ${f.anchor}`}</span>
+          <span key={`${f.system} ${f.says}`}>{f.system === data.driver || data.driver === BOTH ? `${data.says ? ", " : ""}${f.says}` : `; ${label(f.system)}, idle, ${f.says}`}</span>
         ))}
       </Typography>
       {strandOf(info!, focus)
@@ -89,7 +89,7 @@ export function PartCard() {
         </Typography>
       )}
       {data.dials.map((dial) => (
-        <FollowDial key={`${dial.channels[0]} ${frame} ${dial.weight}`} dial={dial} frame={frame} onKeep={() => void offer(operations, info!, { parts: [focus], first: frame, last: info!.last }, "retether")} />
+        <FollowDial key={`${dial.channels[0]} ${frame} ${dial.weight}`} dial={dial} part={data.label} frame={frame} onKeep={() => void offer(operations, info!, { parts: [focus], first: frame, last: info!.last }, "retether")} />
       ))}
       {whole.map((system) => (
         <Box key={system.system} sx={{ mt: 0.5 }}>

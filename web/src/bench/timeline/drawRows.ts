@@ -176,7 +176,7 @@ function drawFollows({ g, row, scale, ink, color, from, to }: Sheet, strand: Str
       else g.strokeRect(x0, y + 0.5, Math.max(x1 - x0, 2), h - 1);
       g.globalAlpha = 1;
       g.font = `9.5px ${FONT}`;
-      const label = `follows ${follow.anchor}`;
+      const label = follow.says;
       if (h >= 8 && live(start) && g.measureText(label).width + 10 < x1 - Math.max(x0, 0)) {
         g.fillStyle = ink.ink;
         g.fillText(label, Math.max(x0, 0) + 5, y + h - 1);
