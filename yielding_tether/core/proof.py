@@ -486,7 +486,8 @@ def _sentence(proof: Proof) -> str:
         within = f"{1000 * proof.tolerance[0]:g} mm and {np.degrees(proof.tolerance[1]):g}°"
         bound = f" ({'within' if proof.within else 'beyond'} the tolerance of {within})"
     turned = f"{np.degrees(proof.departure_turn.value):.2f}°"
-    parts.append(f"after it the motion differs by at most {_mm(d.value)} and {turned}, at frame {d.frame:g}{bound}")
+    worst_at = d.frame if d.value > UNCHANGED else proof.departure_turn.frame
+    parts.append(f"after it the motion differs by at most {_mm(d.value)} and {turned}, at frame {worst_at:g}{bound}")
     o = proof.outside_place.value
     parts.append("outside unchanged" if proof.unchanged_outside else f"outside changed by {_mm(o)}")
     k = proof.keys

@@ -317,7 +317,11 @@ class TurnStage(Stage):
         return [] if self._by_rows(state) else [*self.control.switches, *lengths]
 
     def emit(self, tape: Tape, state: State) -> list[Run]:
-        return [] if self._by_rows(state) else [following(tape, self.bound, self.k, self.control, None)]
+        return (
+            []
+            if self._by_rows(state)
+            else [following(tape, self.bound, self.k, self.control, self.bound.nodes, joint=False)]
+        )
 
 
 class PartStage(Stage):
@@ -360,7 +364,7 @@ class PartStage(Stage):
             one = into
         # A joint's space hangs from the joints as they are, not from those of its system alone.
         for name, turned in bound.turned.items():
-            runs.append(following(tape, bound, bound.part.joints.index(name), turned, None))
+            runs.append(following(tape, bound, bound.part.joints.index(name), turned, bound.nodes, joint=False))
         return runs
 
     def _blend(self, tape: Tape, one: Ints, other: Ints, share: int, into: Ints) -> list[Run]:

@@ -118,7 +118,7 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     if first == last and last < program.take.last:
         raise CoreError("A follow over a range needs a last frame after its first.")
     check_tolerance(asked.tolerance)
-    _check_anchor(program, asked.to)
+    check_anchor(program, asked.to)
     chosen: list[Control] = []
     tied: list[Tether | None] = []
     tethers = list(program.take.tethers)
@@ -156,7 +156,9 @@ def _tether(
     names = {c.name for c in able(bound)}
     mine = [t for t in tethers if t.member == bound.member.id and t.control in names]
     there = [t for t in mine if (t.anchor_member, t.anchor if member != WORLD else WORLD) == (member, anchor)]
-    whole = [t for t in there if t.control == control.name and set(_released(t)) >= _wanted(bound, control, asked)]
+    whole = [
+        t for t in there if t.control == control.name and set(_released(t)) >= wanted_of(bound, control, asked.what)
+    ]
     if whole and asked.offset == "rest":
         return whole[0]
     offset = None
@@ -187,7 +189,7 @@ def switched(program: Program, bound: Bound, to: str, first: float, last: float)
     ends = following(bound)
     if not ends:
         raise CoreError(f"{bound.part.label} has no control that can follow anything.")
-    _check_anchor(program, to)
+    check_anchor(program, to)
     tethers = list(program.take.tethers)
     tether = _tether(program, tethers, bound, ends[-1].control, Retether((bound.id,), to, first, last), first)
     now = program.on(replace(program.take, tethers=tuple(tethers)))
@@ -204,14 +206,14 @@ def switched(program: Program, bound: Bound, to: str, first: float, last: float)
     )
 
 
-def _check_anchor(program: Program, to: str) -> None:
+def check_anchor(program: Program, to: str) -> None:
     if to not in {value for value, _ in anchors(program)}:
         raise CoreError(f"Nothing called {to!r} can be followed: choose a joint or control of the cast, or the world.")
 
 
-def _wanted(bound: Bound, control: Control, asked: Retether) -> set[str]:
-    """In what a control is to follow: "position", "rotation" or both. CoreError where it can't."""
-    found: set[str] = {w for w in control.releases if asked.what in ("both", w)}
+def wanted_of(bound: Bound, control: Control, what: str) -> set[str]:
+    """In what a control is to follow: "position", "rotation" or, for "both", all it can. CoreError where it can't."""
+    found: set[str] = {w for w in control.releases if what in ("both", w)}
     if not found:
         raise CoreError(
             f"{in_words(control.name)} of {bound.who} stays where it hangs: only its turn can follow something."
@@ -219,12 +221,17 @@ def _wanted(bound: Bound, control: Control, asked: Retether) -> set[str]:
     return found
 
 
+def node_of(program: Program, tether: Tether) -> int:
+    """Node of what a tether follows."""
+    return program.world if tether.anchor_member == WORLD else program.nodes[tether.anchor_member, tether.anchor]
+
+
 def _follow(
     program: Program, bound: Bound, described: Control, tether: Tether | None, asked: Retether, curves: Curves,
     first: float, last: float,
 ) -> bool:  # fmt: skip
     """Lets one part's control follow from first to last. False where it does already, all the way."""
-    released = _wanted(bound, described, asked)
+    released = wanted_of(bound, described, asked.what)
     control = bound.followers.get(described.name)
     if control is None:
         # A joint that follows nothing yet is in its own space.
@@ -261,6 +268,18 @@ def _follow(
     return True
 
 
+#: In what a control is to follow.
+WHAT = Choice(
+    "what",
+    "follows in",
+    "options",
+    "both",
+    (("both", "all it can"), ("position", "place only"), ("rotation", "turn only")),
+    folded=True,
+    help="A joint that FK turns stays where it hangs: only its turn follows.",
+)
+
+
 @offered
 class Follow(Operation):
     """Lets controls follow something else."""
@@ -276,11 +295,7 @@ class Follow(Operation):
             help="The motion goes on as it was, or the control moves with what it follows.",
         ),
         Choice("control", "of it", "name", "", help="Which control or joint of the part follows: left out, the one that drives."),
-        Choice(
-            "what", "follows in", "options", "both",
-            (("both", "all it can"), ("position", "place only"), ("rotation", "turn only")), folded=True,
-            help="A joint that FK turns stays where it hangs: only its turn follows.",
-        ),
+        WHAT,
         KEYS,
         *TOLERANCE,
         Choice(

@@ -53,8 +53,10 @@ class Fk(System):
         runs = []
         for k in bound.outward:
             if (control := bound.turned.get(bound.part.joints[k])) is not None:
-                runs.append(following(tape, bound, k, control, into))
-                continue
+                follows = bool(control.followed(state))
+                runs.append(following(tape, bound, k, control, into, joint=follows))
+                if follows:
+                    continue
             length, sample = bound.moving[k, 0], bound.samples[k]
             still = length < 0 and sample < 0
             ints = (into[k], bound.above_in(into, k), channels[k, 0], length, sample)
@@ -113,19 +115,13 @@ def turn_in(rot: Floats, space: Floats, order: str, near: Floats) -> Floats:
     return out
 
 
-def following(tape: Tape, bound: Bound, k: int, control: BoundControl, into: Ints | None) -> Run:
-    """A row that writes the space in which a joint of a part turns while it follows something, and the joint to the nodes
-    `into`; the space alone where that is None."""
-    joint_node, above = (-1, int(bound.above[k])) if into is None else (int(into[k]), bound.above_in(into, k))
+def following(tape: Tape, bound: Bound, k: int, control: BoundControl, into: Ints, *, joint: bool) -> Run:
+    """A row that writes the space in which a joint of a part turns while it follows something, where the part's joints are
+    in the nodes `into`, and there the joint itself if it is asked for."""
     ints = [
-        joint_node,
-        control.space,
-        above,
-        control.turn,
-        bound.moving[k, 0],
-        bound.samples[k],
-        len(control.anchors) - 1,
-    ]
+        into[k] if joint else -1, control.space, bound.above_in(into, k), control.turn, bound.moving[k, 0],
+        bound.samples[k], len(control.anchors) - 1,
+    ]  # fmt: skip
     for anchor, (_, weight) in zip(control.anchors[:-1], control.weights, strict=False):
         ints += [anchor, weight]
     floats = [*bound.offsets[k], *bound.rests[k], *signs_of(control.control.order)]
