@@ -25,6 +25,8 @@ RULES = ("free", "automatic", "flat")
 FENCE = 1
 #: Tag of the keys of a driver between which two systems are mixed on purpose.
 CROSSFADE = 2
+#: Tag of the keys between which a prop flies.
+FLIGHT = 3
 
 LEAVING, ARRIVING = 0, 1
 

@@ -1,0 +1,139 @@
+"""Props that fly: on their parabola, spinning steadily, let go as they were held or caught where they are to be."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+from numpy.random import Generator
+from scipy.spatial.transform import Rotation
+
+from tests.depth import DEPTH
+from yielding_tether.core.cast import Member, Shape
+from yielding_tether.core.curves import ARRIVING, LEAVING
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.operations.flight import Flight, apply, centre_of_mass
+from yielding_tether.core.operations.retether import Retether
+from yielding_tether.core.operations.retether import apply as retether
+from yielding_tether.core.program import Program
+from yielding_tether.core.transforms import Floats, rotation_distance
+
+from .worlds import limb_member, prop, random_take, scene, stepped
+
+G = 9.81
+CUP = (("cup", "cup"),)
+
+
+def thrower(seed: int, centre: tuple[float, float, float]) -> Program:
+    """A hand that moves, another one, and a cup that hangs on the first and from frame 40 on is in the second's."""
+    rng: Generator = np.random.default_rng(seed)
+    cup: Member = replace(prop("cup", (0.3, 1.0, 0.1)), shapes=(Shape("cup", "ball", "iron", centre, size=(0.1,)),))
+    cast = (limb_member(rng), limb_member(rng, "other"), cup)
+    take = random_take(rng, cast, kinds=(2,)).with_curves(
+        {f"{m}/limb.drive": stepped((0, 0.0)) for m in ("arm", "other")}
+    )
+    program = Program(
+        scene(*cast), replace(take, curves={n: c for n, c in take.curves.items() if not n.startswith("cup/")})
+    )
+    for to, at in (("arm/end", 0.0), ("other/end", 40.0)):
+        program = program.on(retether(program, Retether(CUP, to, at, after="ride", settle=0))[0])
+    return program
+
+
+def state(program: Program, t: float, side: int, centre: Floats) -> tuple[Floats, Floats, Floats, Floats]:
+    """Place and velocity of the cup's middle, turn and spin (a frame) on one side of a time: by differences of SciPy's."""
+    h, sign = 1e-4, 1.0 if side == LEAVING else -1.0
+    at = t + sign * h * np.arange(3.0)
+    poses = program.evaluate(np.sort(at), side)
+    node = program.nodes["cup", "cup"]
+    order = np.argsort(np.argsort(at))
+    pos, turn = poses.pos[order, node], Rotation.from_quat(poses.rot[order, node])
+    middle = pos + turn.apply(centre)
+    speed = sign * (-3.0 * middle[0] + 4.0 * middle[1] - middle[2]) / (2.0 * h)
+    spins = [(turn[k] * turn[0].inv()).as_rotvec() for k in (1, 2)]
+    return middle[0], speed, turn[0].as_quat(), sign * (4.0 * spins[0] - spins[1]) / (2.0 * h)
+
+
+class Flying(unittest.TestCase):
+    def test_on_the_parabola_with_a_steady_spin(self) -> None:
+        for seed in range(4 * DEPTH):
+            centre = (0.0, 0.0, 0.0) if seed % 2 else (0.03, -0.08, 0.02)
+            program = thrower(seed, centre)
+            middle = np.array(centre)
+            np.testing.assert_allclose(centre_of_mass(program.scene.member("cup")), middle, atol=1e-12)
+            rate = float(program.take.rate)
+            for meets in ("catch", "release"):
+                with self.subTest(seed=seed, meets=meets):
+                    first, last = 12.0, 40.0
+                    take, proof = apply(program, Flight(CUP, first, last, meets))  # type: ignore[arg-type]
+                    after = program.on(take)
+                    c0, v0, q0, w0 = state(program, first, ARRIVING, middle)
+                    c1, _, q1, _ = state(program, last, LEAVING, middle)
+                    t = np.sort(np.random.default_rng(seed).uniform(first, last, 100))
+                    poses = after.evaluate(t)
+                    node = after.nodes["cup", "cup"]
+                    rot = Rotation.from_quat(poses.rot[:, node])
+                    got = poses.pos[:, node] + rot.apply(middle)
+                    span, fall = last - first, np.array([0.0, -G / rate**2, 0.0])
+                    speed = v0 if meets == "release" else (c1 - c0) / span - 0.5 * span * fall
+                    s = (t - first)[:, None]
+                    want = c0 + s * speed + 0.5 * s * s * fall
+                    bound = 1e-6 if meets == "catch" else 1e-5
+                    self.assertLess(float(np.linalg.norm(got - want, axis=1).max()), bound)
+                    # A steady spin: every stretch of time turns it about one axis, by as much a frame.
+                    spin = (rot[-1] * rot[0].inv()).as_rotvec()
+                    now = state(after, first, LEAVING, middle)
+                    self.assertLess(float(rotation_distance(now[2], q0)), 1e-6)
+                    self.assertLess(float(np.abs(now[0] - c0).max()), 1e-6)
+                    if meets == "release":
+                        self.assertLess(float(np.abs(now[1] - v0).max()), 1e-5)
+                        self.assertLess(float(np.abs(now[3] - w0).max()), 1e-5)
+                    along = now[3] / np.linalg.norm(now[3])
+                    self.assertLess(abs(abs(float(spin @ along)) - float(np.linalg.norm(spin))), 2e-3)
+                    steady = Rotation.from_rotvec(s * now[3]) * Rotation.from_quat(q0)
+                    away = (steady * rot.inv()).magnitude()
+                    self.assertLess(float(away.max()), np.radians(0.1))
+                    caught = after.evaluate([last], ARRIVING)
+                    if meets == "catch":
+                        self.assertLess(float(rotation_distance(caught.rot[0, node], q1)), 1e-6)
+                        self.assertLess(
+                            float(np.abs(caught.pos[0, node] + Rotation.from_quat(q1).apply(middle) - c1).max()), 1e-6
+                        )
+                        self.assertIn("the throw adds", proof.sentence)
+                        # It is caught: no fault, though its speed jumps.
+                        found = [f.sentence for f in find_all(after) if f.part == "cup" and first <= f.first <= last]
+                        self.assertEqual(found, [])
+                    self.assertTrue(proof.unchanged_outside)
+                    outside = np.concatenate([np.arange(0.0, first), np.arange(last, 60.5)])
+                    self.assertEqual(
+                        after.evaluate(outside).pos[:, node].tobytes(),
+                        program.evaluate(outside).pos[:, program.nodes["cup", "cup"]].tobytes(),
+                    )
+
+    def test_a_ball_needs_two_keys_of_place(self) -> None:
+        take, _ = apply(thrower(1, (0.0, 0.0, 0.0)), Flight(CUP, 12.0, 40.0))
+        thrown = Program(thrower(1, (0.0, 0.0, 0.0)).scene, take)
+        self.assertEqual([t for t in thrown.take.curves["cup/cup.ty"].times if 12.0 < t < 40.0][:1], [])
+
+    def test_more_turns_and_what_cannot_be(self) -> None:
+        program = thrower(1, (0.0, 0.0, 0.0))
+        spins = []
+        for more in (0, 1, -2):
+            take, _, label = run(program, "flight", Asked(CUP, 12.0, 40.0, {"turns": more}))
+            spins.append(float(np.linalg.norm(state(program.on(take), 12.0, LEAVING, np.zeros(3))[3])))
+        self.assertEqual(label, "Cup flies, frames 12 to 40")
+        self.assertGreater(max(spins) - min(spins), 2.0 * np.pi / 28.0 - 1e-6)
+        for asked, words in (
+            (Flight((("arm", "limb"),), 12.0, 40.0), "no prop that is free"),
+            (Flight(CUP, 12.0, 12.0), "last frame after its first"),
+            (Flight(CUP, 12.0, 90.0), "runs from 0 to 60"),
+        ):
+            with self.assertRaisesRegex(CoreError, words):
+                apply(program, asked)
+
+
+if __name__ == "__main__":
+    unittest.main()
