@@ -103,6 +103,8 @@ class Flying(unittest.TestCase):
                             float(np.abs(caught.pos[0, node] + Rotation.from_quat(q1).apply(middle) - c1).max()), 1e-6
                         )
                         self.assertIn("the throw adds", proof.sentence)
+                        self.assertIn("is let go or caught at frame", proof.sentence)
+                        self.assertTrue(proof.clean)
                         # It is caught: no fault, though its speed jumps.
                         found = [f.sentence for f in find_all(after) if f.part == "cup" and first <= f.first <= last]
                         self.assertEqual(found, [])

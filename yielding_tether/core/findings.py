@@ -14,10 +14,10 @@ from itertools import pairwise
 
 import numpy as np
 
-from .curves import ARRIVING, CROSSFADE, FLIGHT, LEAVING, STEPPED, Curve
+from .curves import ARRIVING, CROSSFADE, LEAVING, STEPPED, Curve
 from .measure import one_sided, speed_range
 from .program import Poses, Program
-from .proof import split_times, switch_times, unmatched_speed, unreached
+from .proof import flies, split_times, switch_times, unmatched_speed, unreached
 from .rig import Bound
 from .transforms import Floats, Ints, inverse, multiply, rotate, rotation_distance
 
@@ -222,7 +222,7 @@ def _changes(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[F
             yield Finding("one-sided", *common, f"{who_of(bound)} {what}{also}", (before, after))
         elif popped:
             yield Finding("pop", *common, f"{who_of(bound)} {jump}", (before, after))
-        elif t in switches and not _flies(program, bound, t):
+        elif t in switches and not flies(program, bound, t):
             speed, spin = float(limits.speed_jump[k, mine].max()), float(limits.spin_jump[k, mine].max())
             rough = speed > allowed[0] or spin > allowed[1]
             # Blocked motion has no speed to pass on, and what does not settle has none either.
@@ -234,12 +234,6 @@ def _changes(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[F
                     f"{who_of(bound)}'s speed jumps {_mm(speed)} and {np.degrees(spin):.1f}° a frame at frame {_at(t)}",
                     (before, after),
                 )  # fmt: skip
-
-
-def _flies(program: Program, bound: Bound, t: float) -> bool:
-    """Whether a flight begins or ends at t: it is thrown and caught with the speeds that this takes."""
-    found = [(kept, kept.find(t)) for kept in map(program.curve, bound.weight_channels)]
-    return any(i is not None and kept.marks[i, 2] == FLIGHT for kept, i in found)
 
 
 def _own_jump(bound: Bound, pos: Floats, rot: Floats) -> tuple[float, float]:

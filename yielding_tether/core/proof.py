@@ -17,7 +17,7 @@ from pydantic.dataclasses import dataclass
 from .channels import TRAITS
 from .contacts import measure_all, part_of
 from .contacts import reads as contact_reads
-from .curves import ARRIVING, EMPTY, LEAVING, Curve, count_changes
+from .curves import ARRIVING, EMPTY, FLIGHT, LEAVING, Curve, count_changes
 from .measure import STEP, Limits, one_sided, speed_range
 from .program import Program
 from .rig import Bound
@@ -42,7 +42,7 @@ class Change:
     "split" key, or an "edge" of the range.
 
     Metres, radians, and both per frame; `allowed_*` is the bound that 3-motion gives for speed. `reason`: why no speed
-    can be passed on there, if none can.
+    can be passed on there, if none can; `wanted`: whether its jump is meant, as where something is caught.
     """
 
     member: str
@@ -61,6 +61,7 @@ class Change:
     spin_before: float
     reason: str = ""
     what: Literal["system", "split", "edge"] = "system"
+    wanted: bool = False
 
     @property
     def still(self) -> bool:
@@ -182,8 +183,8 @@ class Proof:
     @computed_field  # type: ignore[prop-decorator]
     @property
     def clean(self) -> bool:
-        """Nothing moves at any change, no speed jumps, nothing changed outside."""
-        return all(c.still and c.smooth for c in self.changes) and self.unchanged_outside
+        """Nothing moves at any change, no speed jumps that is not meant to, nothing changed outside."""
+        return all(c.still and (c.smooth or c.wanted) for c in self.changes) and self.unchanged_outside
 
     @computed_field  # type: ignore[prop-decorator]
     @property
@@ -323,12 +324,16 @@ def measure_changes(
             k = int(np.searchsorted(times, t))
             jumps, old = _jumps(now, k, mine), _jumps(then, k, mine)
             reason = ""
+            wanted = flies(after, bound, t)
             if jumps[2] > old[2] + allowed[0] or jumps[3] > old[3] + allowed[1]:
-                reason = unmatched_speed(after, bound, t) or (
+                thrown = f"{bound.part.label} is let go or caught at frame {t:.6g}: its speed jumps {_mm(jumps[2])} a frame there"
+                reason = (thrown if wanted else unmatched_speed(after, bound, t)) or (
                     "" if now.converged[k, mine].all() else f"{bound.part.label} has no settled speed at frame {t:.6g}"
                 )
             found.append(
-                Change(bound.member.id, bound.part.name, bound.part.label, t, *jumps, *allowed, *old, reason, what)
+                Change(
+                    bound.member.id, bound.part.name, bound.part.label, t, *jumps, *allowed, *old, reason, what, wanted
+                )
             )
     return tuple(c for c in found if c.what != "edge" or not (c.still and c.steady) or first == last)
 
@@ -341,6 +346,12 @@ def _jumps(limits: Limits, k: int, nodes: slice) -> tuple[float, float, float, f
         float(limits.speed_jump[k, nodes].max()),
         float(limits.spin_jump[k, nodes].max()),
     )
+
+
+def flies(program: Program, bound: Bound, t: float) -> bool:
+    """Whether a flight begins or ends at t: the speeds with which something is thrown and caught are no fault."""
+    found = [(kept, kept.find(t)) for kept in map(program.curve, bound.weight_channels)]
+    return any(i is not None and kept.marks[i, 2] == FLIGHT for kept, i in found)
 
 
 def unmatched_speed(program: Program, bound: Bound, frame: float) -> str:

@@ -772,7 +772,7 @@ export interface components {
          *     "split" key, or an "edge" of the range.
          *
          *     Metres, radians, and both per frame; `allowed_*` is the bound that 3-motion gives for speed. `reason`: why no speed
-         *     can be passed on there, if none can.
+         *     can be passed on there, if none can; `wanted`: whether its jump is meant, as where something is caught.
          */
         Change: {
             /** Member */
@@ -814,6 +814,11 @@ export interface components {
              * @enum {string}
              */
             what: "system" | "split" | "edge";
+            /**
+             * Wanted
+             * @default false
+             */
+            wanted: boolean;
         };
         /** CharacterEntry */
         CharacterEntry: {
@@ -1766,7 +1771,7 @@ export interface components {
             readonly worst_frame: number;
             /**
              * Clean
-             * @description Nothing moves at any change, no speed jumps, nothing changed outside.
+             * @description Nothing moves at any change, no speed jumps that is not meant to, nothing changed outside.
              */
             readonly clean: boolean;
             /**
