@@ -106,7 +106,7 @@ class Flying(unittest.TestCase):
                         self.assertIn("is let go or caught at frame", proof.sentence)
                         self.assertTrue(proof.clean)
                         # It is caught: no fault, though its speed jumps.
-                        found = [f.sentence for f in find_all(after) if f.part == "cup" and first <= f.first <= last]
+                        found = [f.sentence for f in find_all(after) if f.part == "cup" and first <= f.frame <= last]
                         self.assertEqual(found, [])
                     self.assertTrue(proof.unchanged_outside)
                     outside = np.concatenate([np.arange(0.0, first), np.arange(last, 60.5)])

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from tests.depth import DEPTH
-from yielding_tether.core.curves import SMOOTH, Key, curve
+from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.express import Placing
 from yielding_tether.core.findings import find_all
@@ -125,7 +125,14 @@ class Demo(unittest.TestCase):
         rot = after.evaluate(np.arange(20.0, 60.0)).rot[:, after.nodes["marl", "head"]]
         self.assertLess(rotation_distance(rot, rot[0]).max(), 1e-6)
         self.assertTrue(proof.unchanged_outside)
-        self.assertEqual([f.sentence for f in find_all(after) if f.kind == "loop"], [])
+        # At the end the motion from before is back: nothing moves there, but it turns.
+        x, y = (after.evaluate([60.0], side).rot[0, after.nodes["marl", "head"]] for side in (ARRIVING, LEAVING))
+        self.assertIn(f"Turns {np.degrees(rotation_distance(x, y)):.2g}° at frame 60; speed jumps", proof.sentence)
+        (found,) = (f for f in find_all(after) if f.part == "head" and f.frame == 60.0)
+        self.assertAlmostEqual(found.turn, float(rotation_distance(x, y)), 9)
+        # Where a capture or another system drives, what follows is told to be idle.
+        _, told = apply(program, Retether((("marl", "arm.L"),), "world", 150, control="upperarm.L"))
+        self.assertIn("does not drive there: what left arm follows in FK shows once it does", told.sentence)
 
     def test_what_a_joint_cannot_do_is_told(self) -> None:
         program = Program(*cast_off())

@@ -471,10 +471,12 @@ def _sentence(proof: Proof) -> str:
     told = [c for c in proof.changes if c.what != "edge" or not c.as_before]
     if told:
         # Metres and radians weigh alike: a turn moves what is a metre away.
-        worst = max(told, key=lambda c: max(_beyond(c.pose, c.pose_before, c), _beyond(c.turn, c.turn_before, c)))
-        before = max(told, key=lambda c: max(c.pose_before, c.turn_before))
         still = all(c.still for c in told)
         kept = not still and all(c.as_before for c in told)
+        # Where an operation adds a jump, those that were there already do not count.
+        added = told if kept else [c for c in told if not c.as_before] or told
+        worst = max(added, key=lambda c: max(c.pose, c.turn))
+        before = max(told, key=lambda c: max(c.pose_before, c.turn_before))
         moves = f"moves {_mm(worst.pose)}" if worst.pose > EXACT else f"turns {_deg(worst.turn)}"
         at = "nothing moves at the change" if still else f"{moves} at frame {worst.frame:.6g}"
         if kept:
@@ -511,11 +513,6 @@ def _sentence(proof: Proof) -> str:
         parts.append(" ".join(proof.notes).rstrip("."))
     text = "; ".join(parts) + "."
     return text[0].upper() + text[1:]
-
-
-def _beyond(now: float, before: float, change: Change) -> float:
-    """What counts of a jump: all of it, or what an operation adds where it adds nothing that matters."""
-    return now - (before if change.as_before else 0.0)
 
 
 def _deg(angle: float) -> str:

@@ -138,7 +138,23 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     after = staged.with_curves({n: c for n, c in curves.items() if c is not staged.take.curves.get(n)})
     after.check_loops()
     within = asked.tolerance if asked.keys in ("within", "few") and asked.after == "carry" else None
-    return after.take, prove("retether", program, after, first, last, tolerance=within)
+    notes = tuple(
+        n
+        for id, c in zip(asked.parts, chosen, strict=True)
+        if (n := _idle(program, program.bound(*id), c, first, last))
+    )
+    return after.take, prove("retether", program, after, first, last, tolerance=within, notes=notes)
+
+
+def _idle(program: Program, bound: Bound, control: Control, first: float, last: float) -> str:
+    """What to know where a control belongs to a system that drives nowhere in the stretch."""
+    system = next(n for n, mine in bound.systems.items() if control in mine.controls)
+    frames = np.unique(np.append(np.arange(np.ceil(first), last), first))
+    driving = bound.driving(program.sample(frames, LEAVING, bound.driver_channels))
+    if np.any((driving == list(bound.systems).index(system)) | (driving < 0)):
+        return ""
+    label = bound.label_of(system)
+    return f"{label} does not drive there: what {bound.part.label} follows in {label} shows once it does."
 
 
 def read(program: Program, to: str) -> str:
