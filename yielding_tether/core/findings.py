@@ -15,6 +15,7 @@ from itertools import pairwise
 import numpy as np
 
 from .curves import ARRIVING, CROSSFADE, LEAVING, STEPPED, Curve
+from .follows import overfull, unused
 from .measure import one_sided, speed_range
 from .program import Poses, Program
 from .proof import flies, split_times, switch_times, unmatched_speed, unreached
@@ -37,6 +38,8 @@ KINDS = {
     "flip": "bend flips",
     "lost": "guide lost",
     "reach": "place out of reach",
+    "overfull": "follows by more than all",
+    "unused": "follow never used",
 }
 #: State of a stretch in which two systems are mixed.
 BOTH = "both"
@@ -71,7 +74,7 @@ class Finding:
         if self.kind == "one-sided":
             return f"keyed on one side, jumps {mm}" if self.place > POP_PLACE else "keyed on one side"
         said = {
-            "pop": f"jumps {mm}",
+            "pop": f"jumps {mm}" if self.place > POP_PLACE else f"jumps {np.degrees(self.turn):.0f}°",
             "speed": f"speed jumps {1000 * self.place:.1f} mm a frame",
             "reach": f"{mm} out of reach",
         }
@@ -130,6 +133,23 @@ def part_findings(program: Program, bound: Bound) -> Iterator[Finding]:
     jumped = {f.frame for f in changes}
     yield from (f for f in _unreached(program, bound) if f.frame not in jumped)
     yield from own
+    yield from _followed(program, bound)
+
+
+def _followed(program: Program, bound: Bound) -> Iterator[Finding]:
+    """What is wrong with what a part's controls and joints follow."""
+    common = (bound.member.id, bound.part.name, who_of(bound))
+    told: set[float] = set()
+    for first, last, most in overfull(program, bound):
+        if first not in told:
+            said = f"{common[2]} follows by {100 * most:.0f} % in all {span_of(first, last)}: it counts as 100 %"
+            yield Finding("overfull", *common, first, last, 0.0, 0.0, said)
+        told.add(first)
+    idle = unused(program, bound)
+    if idle:
+        names = ", ".join(t.name for t in idle)
+        said = f"{common[2]} has follow{'s' if len(idle) > 1 else ''} that the take never uses: {names}"
+        yield Finding("unused", *common, float(program.take.first), float(program.take.last), 0.0, 0.0, said)
 
 
 def _allowed(program: Program, nodes: Ints) -> tuple[float, float]:

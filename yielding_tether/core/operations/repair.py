@@ -7,6 +7,8 @@ smooth      the change happens at one frame; the incoming system takes the pose 
 half, opposite
             one system drives: the one that takes over, or the one that drove before
 flip, lost  what only one system can have, its own file repairs
+overfull    weights that add up to more than one are what they count as
+unused      a follow that nobody uses leaves the take
 reach       has no repair: which of body, place and length gives way is for the animator to say
 
 A repair that leaves its finding where it was, or makes another, says so before it is applied.
@@ -22,6 +24,7 @@ from ..curves import ARRIVING, EMPTY, LEAVING, Curve, without
 from ..errors import CoreError
 from ..express import drive, fence, join, lead, system_target
 from ..findings import BOTH, POP_PLACE, Finding, Memory, find_all
+from ..follows import scaled, without_unused
 from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound
@@ -65,6 +68,9 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
         if finding.kind in ("pop", "one-sided"):
             # The jump is gone; what of its speed can't be joined is told beside it.
             same = [f for f in same if f.kind != "speed"]
+        elif finding.kind in ("overfull", "unused"):
+            # What is wrong with weights is no jump, and takes none with it.
+            same = [f for f in same if f.kind == finding.kind]
         if same:
             notes.append(f"Not repaired: {finding.sentence}. {_why(after, same[0])}")
             continue
@@ -96,10 +102,10 @@ def _why(program: Program, finding: Finding) -> str:
     mine = [c for c in bound.own.values() if (i := program.curve(c).find(finding.frame)) is not None
             and program.curve(c).marks[i, 3]]  # fmt: skip
     if mine:
-        return f"A key of {names[mine[0]]} is locked there: unlock it first."
+        return f"A key of {program.reading(names[mine[0]])} is locked there: unlock it first."
     if BOTH in finding.systems:
         return "Two systems are mixed there on purpose: let one of them drive there first."
-    held = [names[c] for s in bound.systems.values() for c in s.channels[s.held]]
+    held = [program.reading(names[c]) for s in bound.systems.values() for c in s.channels[s.held]]
     if held:
         return f"Locked channels keep it from being met: {', '.join(held)}."
     return "What is keyed on both sides of it can't meet: hand the part over from there on instead."
@@ -189,8 +195,22 @@ def _mixed(program: Program, finding: Finding) -> Repaired:
     return Repaired(program.take.with_curves(curves), first, end)
 
 
+def _overfull(program: Program, finding: Finding) -> Repaired:
+    """Weights are what they count as."""
+    bound = program.bound(finding.member, finding.part)
+    return Repaired(scaled(program, bound, finding.frame, finding.last), finding.frame, finding.last)
+
+
+def _unused(program: Program, finding: Finding) -> Repaired:
+    """A follow that nobody uses leaves the take."""
+    take = program.take
+    bound = program.bound(finding.member, finding.part)
+    return Repaired(without_unused(program, bound), float(take.first), float(take.last))
+
+
 _REPAIRS: dict[str, Callable[[Program, Finding], Repaired]] = {
     "one-sided": _change, "pop": _change, "speed": _change, "smooth": _mixed, "half": _mixed, "opposite": _mixed,
+    "overfull": _overfull, "unused": _unused,
 }  # fmt: skip
 #: Findings that no repair takes out, and why.
 REFUSED = {
