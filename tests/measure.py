@@ -15,6 +15,7 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable
+from dataclasses import replace
 from fractions import Fraction
 from typing import Any
 
@@ -24,11 +25,11 @@ import pinocchio as pin
 
 from yielding_tether.core.curves import STEPPED, Curve, Key, curve
 from yielding_tether.core.findings import find_all
-from yielding_tether.core.operations import bake, mirror, plant, repair, retether
+from yielding_tether.core.operations import bake, fade_follow, flight, mirror, plant, repair, retether
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.parts import LimbPart
 from yielding_tether.core.program import Program
-from yielding_tether.core.takes import Scene, Take
+from yielding_tether.core.takes import Scene, Take, Tether
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import bvh, glb
@@ -460,10 +461,48 @@ def whole_job() -> None:
         )  # fmt: skip
 
 
+def following() -> None:
+    """What a follow costs: of a joint's turn, with one anchor and with four; changes of it; ten throws."""
+    scene, take = cast_off()
+    plain = Program(scene, take)
+    anchors = [("world", "world"), ("deck", "deck"), ("rail", "rail"), ("marl", "hips")]
+    tied = {
+        name: tuple(Tether(f"t{k}", "marl", "head", *a, False, True) for k, a in enumerate(anchors[:count]))
+        for name, count in (("one anchor", 1), ("four anchors", 4))
+    }
+    programs = {"no follow": plain}
+    for name, tethers in tied.items():
+        program = plain.on(replace(take, tethers=(*take.tethers, *tethers)))
+        programs[f"{name}, dialled out"] = program
+        share = curve([Key(0, 0.2, 0.2, 0, 0, STEPPED)])
+        programs[name] = program.with_curves({t.weight_channel("rotation"): share for t in tethers})
+    for program in programs.values():
+        program.evaluate(take.frames)
+    seconds = {
+        name: np.median([fastest(lambda p=p: p.evaluate(take.frames), 3) for _ in range(11)])
+        for name, p in programs.items()
+    }  # type: ignore[misc]
+    say("a head that follows", **{n: round(float(s / seconds["no follow"]), 3) for n, s in seconds.items()})
+    rope = (("rope", "rope"),)
+    works = {
+        "ten throws": lambda: [flight.apply(plain, flight.Flight(rope, 75.0 + k, 96.0)) for k in range(10)],
+        "a head that follows the world": lambda: retether.apply(
+            plain, retether.Retether((("marl", "head"),), "world", 20.0)
+        ),
+        "a fade to it": lambda: fade_follow.apply(
+            plain, fade_follow.FadeFollow((("marl", "head"),), "world", 20.0, 32.0)
+        ),
+    }
+    for name, work in works.items():
+        took = fastest(work, 3)
+        say(name, seconds=round(took, 3), ratio_to_evaluating_the_take=round(took / float(seconds["no follow"]), 1))
+
+
 MEASUREMENTS = {
     "evaluation": evaluation, "kernels": kernels, "handover": handover, "tidying": tidying, "live": live,
-    "working": working, "whole job": whole_job, "full take": full_take, "capture": capture, "faults": faults, "kills": kills,
-    "writers": lambda: soak.writers(say), "soak": lambda: soak.soak(say), "page": lambda: page_measure.page(say),
+    "working": working, "whole job": whole_job, "following": following, "full take": full_take, "capture": capture,
+    "faults": faults, "kills": kills, "writers": lambda: soak.writers(say), "soak": lambda: soak.soak(say),
+    "page": lambda: page_measure.page(say),
 }  # fmt: skip
 
 

@@ -102,7 +102,8 @@ class Flying(unittest.TestCase):
                         self.assertLess(
                             float(np.abs(caught.pos[0, node] + Rotation.from_quat(q1).apply(middle) - c1).max()), 1e-6
                         )
-                        self.assertIn("the throw adds", proof.sentence)
+                        added = rate * float(np.linalg.norm(speed - v0))
+                        self.assertIn(f"the throw adds {added:.2f} m/s", proof.sentence)
                         self.assertIn("is let go or caught at frame", proof.sentence)
                         self.assertTrue(proof.clean)
                         # It is caught: no fault, though its speed jumps.

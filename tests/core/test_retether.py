@@ -228,6 +228,41 @@ class Dialled(unittest.TestCase):
             self.assertLess(float(np.abs(a[0] - b[0]).max()), 1e-6)
 
 
+class Along(unittest.TestCase):
+    def test_who_hangs_on_what_is_left_is_named_and_comes_along(self) -> None:
+        """C7: a hand and a ladle hang on the cup; the hand goes over to the raft, the ladle is named, stays or comes along."""
+        rng = np.random.default_rng(7)
+        cast = (
+            limb_member(rng),
+            prop("cup", (0.3, 1.0, 0.1)),
+            prop("raft", (0.0, -0.1, 0.0)),
+            prop("ladle", (0.2, 1.1, 0.0)),
+        )
+        plain = Program(
+            scene(*cast), random_take(rng, cast, kinds=(2,)).with_curves({"arm/limb.drive": stepped((0, 1.0))})
+        )
+        take, _ = apply(plain, Retether((("arm", "limb"), ("ladle", "ladle")), "cup/cup", 0.0, keys="every"))
+        program = plain.on(take)
+        asked = Retether((("arm", "limb"),), "raft/raft", 30.0, keys="every")
+        left, proof = apply(program, asked)
+        self.assertIn("On what it leaves hangs also the ladle: take it along if you like", proof.sentence)
+        came, told = apply(program, replace(asked, along=True))
+        self.assertNotIn("take it along", told.sentence)
+        at = np.arange(0.0, 61.0)
+        node = program.nodes["ladle", "ladle"]
+        for made, anchor in ((left, "cup"), (came, "raft")):
+            after = program.on(made)
+            # Nothing moves either way, and from then on it hangs where it is said to.
+            self.assertLess(
+                float(np.abs(after.evaluate(at).pos[:, node] - program.evaluate(at).pos[:, node]).max()), 1e-6
+            )
+            (live,) = [
+                t.anchor for t in made.tethers
+                if t.member == "ladle" and after.now(40.0, [after.channels[t.weight_channel("position")]])[0] > 0.0
+            ]  # fmt: skip
+            self.assertEqual(live, anchor)
+
+
 class Lantern(unittest.TestCase):
     def test_from_hand_to_hand_to_hook(self) -> None:
         """The lantern hangs on the right hand all along; three retethers take it to the left hand, the hook, and back."""

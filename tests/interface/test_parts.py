@@ -82,6 +82,11 @@ class Turning(Pages):
         self.assertGreater(self.turned([66, 90, 120]), 0.05)
         # Half of it, on the dial.
         self.to_frame(page, 40)
+        page.keyboard.press("f")
+        holds = page.get_by_label("Who holds on to what")
+        expect(holds).to_contain_text("headturns with the world")
+        expect(holds).to_contain_text("left legfollows deck")
+        page.keyboard.press("f")
         page.get_by_label("How far head turns with the world").press("ArrowLeft")
         self.wait_for_revision(page, "Add 1 key of head, follows world, rotation")
         expect(page.get_by_label("How far head turns with the world")).to_have_attribute("aria-valuenow", "99")

@@ -12,6 +12,7 @@ import { useShortcuts } from "./commands/useShortcuts";
 import { Deliver } from "./Deliver";
 import { Findings } from "./Findings";
 import { Help } from "./Help";
+import { Holds } from "./Holds";
 import { Offer } from "./Offer";
 import { PartCard } from "./card/PartCard";
 import { ProofSlip } from "./ProofSlip";
@@ -76,7 +77,7 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
 
 /** What is laid on the view: the part card on its left, proofs and findings on its right. */
 function Slips({ info }: { info: TakeInfo }) {
-  const { trial } = usePick("trial");
+  const { trial, holds } = usePick("trial", "holds");
   const last = info.proof;
   const column = { position: "absolute", top: 12, bottom: 12, pointerEvents: "none", "& > *": { pointerEvents: "auto" } } as const;
   return (
@@ -84,6 +85,11 @@ function Slips({ info }: { info: TakeInfo }) {
       <Box sx={{ ...column, left: 12 }}>
         <PartCard />
       </Box>
+      {holds && (
+        <Box sx={{ position: "absolute", left: 292, bottom: 12, height: "100%", display: "flex", flexDirection: "column", justifyContent: "flex-end", pointerEvents: "none", "& > *": { pointerEvents: "auto" } }}>
+          <Holds info={info} />
+        </Box>
+      )}
       <Box sx={{ ...column, right: 12, display: "flex", flexDirection: "column", gap: 1, "& > *": { pointerEvents: "auto", minHeight: 40 } }}>
         {trial && <ProofSlip proof={trial.proof} sentence={trial.sentence} title="Tried, not applied" />}
         {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}

@@ -12,10 +12,11 @@ const WHAT = {
   ghosts: "The frames before and after, as ink",
   trails: "Paths of the part in hand, a tick a frame",
   slips: "Strokes from where a standing end should be",
+  holds: "Who holds on to what",
   turning: "Dragging a control turns it instead of moving it",
 };
 
-const SHOWN = [["body", "body", "B"], ["controls", "controls", "C"], ["bones", "joints", "J"], ["alone", "alone", "O"], ["ghosts", "ghosts", "G"], ["trails", "trails", "Y"], ["slips", "slips", "S"], ["turning", "turn", "T"]] as const;
+const SHOWN = [["body", "body", "B"], ["controls", "controls", "C"], ["bones", "joints", "J"], ["alone", "alone", "O"], ["ghosts", "ghosts", "G"], ["trails", "trails", "Y"], ["slips", "slips", "S"], ["holds", "holds", "F"], ["turning", "turn", "T"]] as const;
 
 const toggle = { py: 0.25, px: 0.75, textTransform: "none", fontSize: 12.5 } as const;
 
@@ -93,7 +94,7 @@ function Rate() {
 }
 
 function Shown() {
-  const bench = usePick("body", "controls", "bones", "alone", "ghosts", "trails", "slips", "turning", "set");
+  const bench = usePick("body", "controls", "bones", "alone", "ghosts", "trails", "slips", "holds", "turning", "set");
   return SHOWN.map(([key, label, shortcut]) => (
     <Tooltip key={key} title={`${WHAT[key]} (${shortcut})`}>
       <ToggleButton size="small" value={key} selected={bench[key]} onChange={() => bench.set({ [key]: !bench[key] })} sx={toggle}>

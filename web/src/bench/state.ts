@@ -84,6 +84,8 @@ interface BenchState {
   /** Parts whose trails stay drawn, beside that of the part in hand. */
   trailed: PartRef[];
   slips: boolean;
+  /** Who holds on to what is told beside the picture. */
+  holds: boolean;
   /** Only this part is drawn in full. */
   alone: boolean;
   turning: boolean;
@@ -121,7 +123,7 @@ interface BenchState {
 }
 
 /** What the view shows and how drags are keyed: there again at the next visit. */
-const SHOWN = ["body", "controls", "bones", "ghosts", "trails", "slips", "keyRule"] as const;
+const SHOWN = ["body", "controls", "bones", "ghosts", "trails", "slips", "holds", "keyRule"] as const;
 type Shown = Pick<BenchState, (typeof SHOWN)[number]>;
 
 /** What is in hand on the bench: the frame, the selection, what is being tried. The server keeps the rest. */
@@ -153,6 +155,7 @@ export const useBench = create<BenchState>((set, get) => ({
   trails: false,
   trailed: [],
   slips: true,
+  holds: false,
   alone: false,
   turning: false,
   viewpoint: { name: "free", again: 0 },

@@ -49,13 +49,12 @@ def apply(program: Program, asked: FadeFollow) -> tuple[Take, Proof]:
             f"{take.last}."
         )
     check_anchor(program, asked.to)
-    end = float(take.last)
-    after = program
+    after, until = program, asked.last
     for id in asked.parts:
-        after, until = _faded(after, id, asked)
-        end = max(end, until) if until < take.last else end
+        after, felt = _faded(after, id, asked)
+        until = max(until, felt)
     after.check_loops()
-    return after.take, prove("fade-follow", program, after, asked.first, end)
+    return after.take, prove("fade-follow", program, after, asked.first, until)
 
 
 def _faded(program: Program, id: tuple[str, str], asked: FadeFollow) -> tuple[Program, float]:

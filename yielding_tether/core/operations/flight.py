@@ -36,6 +36,8 @@ GRAVITY = 9.81
 NEAR, TURNED = 5e-7, np.radians(0.05)
 #: Most keys a frame.
 DENSEST = 4
+#: Frames before and after the release at which another one is looked for, and how much less it must add to be told.
+AROUND, WORTH = 5, 0.8
 #: Below this a shape's middle is taken for the joint itself, metres.
 CENTRED = 1e-5
 
@@ -120,16 +122,16 @@ def arc_of(program: Program, bound: Bound, asked: Flight) -> tuple[Arc, Limits, 
     if asked.meets == "release":
         return Arc(asked.first, centre, *held, fall), ends[0], ends[1]
     caught = _held(ends[1], LEAVING, centre)
-    velocity = (caught[0] - held[0]) / frames - 0.5 * frames * fall
+    velocity = _throw(held[0], caught[0], frames, fall)
     spin = _spin(held[2], caught[2], held[3], frames, asked.turns)
     return Arc(asked.first, centre, held[0], velocity, held[2], spin, fall), ends[0], ends[1]
 
 
-def _held(limits: Limits, side: int, centre: Floats) -> tuple[Floats, Floats, Floats, Floats]:
-    """Place and velocity of the centre of mass, turn and spin on one side of a moment."""
-    pos, rot, spin = limits.pos[side, 0, 0], limits.rot[side, 0, 0], limits.spin[side, 0, 0]
+def _held(limits: Limits, side: int, centre: Floats, k: int = 0) -> tuple[Floats, Floats, Floats, Floats]:
+    """Place and velocity of the centre of mass, turn and spin on one side of moment k."""
+    pos, rot, spin = limits.pos[side, k, 0], limits.rot[side, k, 0], limits.spin[side, k, 0]
     arm = rotate(rot[None], centre[None])[0]
-    return pos + arm, limits.velocity[side, 0, 0] + np.cross(spin, arm), rot, spin
+    return pos + arm, limits.velocity[side, k, 0] + np.cross(spin, arm), rot, spin
 
 
 def _spin(start: Floats, end: Floats, held: Floats, frames: float, more: int) -> Floats:
@@ -230,6 +232,30 @@ def _strays(after: Program, control: BoundControl, arc: Arc, times: Floats) -> t
     return float(np.linalg.norm(off, axis=1).max()), float(rotation_distance(rot, turn).max())
 
 
+def _easier(program: Program, bound: Bound, arc: Arc, caught: Limits, asked: Flight, added: float) -> str:
+    """Another frame near by on which to let go, where the throw would have to add much less; or nothing."""
+    at = asked.first + np.arange(-AROUND, AROUND + 1.0)
+    at = at[(at >= program.take.first) & (at < asked.last) & (at != asked.first)]
+    if not len(at):
+        return ""
+    limits = one_sided(program, at, bound.nodes[:1])
+    end = _held(caught, LEAVING, arc.centre)[0]
+    held = [_held(limits, ARRIVING, arc.centre, k) for k in range(len(at))]
+    more = [
+        float(np.linalg.norm(_throw(place, end, asked.last - t, arc.fall) - velocity))
+        for t, (place, velocity, _, _) in zip(at, held, strict=True)
+    ]
+    k = int(np.argmin(more))
+    rate = float(program.take.rate)
+    return f"Let go at frame {at[k]:g} it would add {rate * more[k]:.2f} m/s." if more[k] < WORTH * added else ""
+
+
+def _throw(start: Floats, end: Floats, frames: float, fall: Floats) -> Floats:
+    """(3,) the velocity that leads from one place to another."""
+    found: Floats = (end - start) / frames - 0.5 * frames * fall
+    return found
+
+
 def _words(
     program: Program,
     bound: Bound,
@@ -252,6 +278,8 @@ def _words(
             f"It was held at {rate * float(np.linalg.norm(was)):.2f} m/s: the throw adds {rate * speed:.2f} m/s and "
             f"{np.degrees(rate * spin):.0f}°/s."
         )
+        if speed > 0.0 and (easier := _easier(program, bound, arc, caught, asked, speed)):
+            found.append(easier)
     elif asked.last < program.take.last:
         pos, rot = (x[0] for x in arc.joint(np.array([asked.last])))
         off = float(np.linalg.norm(pos - caught.pos[LEAVING, 0, 0]))

@@ -10,7 +10,7 @@ stays where it hangs, and its turn follows.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -51,7 +51,8 @@ class Retether:
     """What is asked for. `to`: what is followed, "member/joint or control", "world", or "own" for the control's own space;
     `offset`: how the control is tied where the follow is new, as at "rest" or as it is "here"; `after`: the motion goes
     on ("carry"), or the control rides along ("ride"), its speed fading over `settle` frames; `control`: what of each part
-    follows ("": see `control_for`), and in `what`, as far as it can."""
+    follows ("": see `control_for`), and in `what`, as far as it can; `along`: others that hang on what is left come along
+    (`dependants`)."""
 
     parts: Parts
     to: str
@@ -64,6 +65,7 @@ class Retether:
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
     control: str = ""
     what: Literal["both", "position", "rotation"] = "both"
+    along: bool = False
 
 
 def able(bound: Bound) -> list[Control]:
@@ -119,31 +121,64 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
         raise CoreError("A follow over a range needs a last frame after its first.")
     check_tolerance(asked.tolerance)
     check_anchor(program, asked.to)
-    chosen: list[Control] = []
+    chosen: list[tuple[tuple[str, str], Control]] = []
     tied: list[Tether | None] = []
     tethers = list(program.take.tethers)
-    for id in asked.parts:
+    parts = [(id, control_for(program, program.bound(*id), asked.control, first)) for id in asked.parts]
+    others = dependants(program, parts, first)
+    for id, control in [*parts, *(others if asked.along else [])]:
         bound = program.bound(*id)
-        control = control_for(program, bound, asked.control, first)
-        chosen.append(control)
+        chosen.append((id, control))
         tied.append(_tether(program, tethers, bound, control, asked, first))
     # With the follow added and nobody following it yet, all is as it was.
     staged = program.on(replace(program.take, tethers=tuple(tethers)))
     curves = dict(staged.take.curves)
     changed = False
-    for id, control, tether in zip(asked.parts, chosen, tied, strict=True):
+    for (id, control), tether in zip(chosen, tied, strict=True):
         changed |= _follow(staged, staged.bound(*id), control, tether, asked, curves, first, last)
     if not changed:
         raise CoreError(f"{labels(program, asked.parts)} already follows {read(program, asked.to)} there.")
     after = staged.with_curves({n: c for n, c in curves.items() if c is not staged.take.curves.get(n)})
     after.check_loops()
     within = asked.tolerance if asked.keys in ("within", "few") and asked.after == "carry" else None
-    notes = tuple(
-        n
-        for id, c in zip(asked.parts, chosen, strict=True)
-        if (n := _idle(program, program.bound(*id), c, first, last))
+    notes = [n for id, c in chosen if (n := _idle(program, program.bound(*id), c, first, last))]
+    if others and not asked.along:
+        names = ", ".join(program.bound(*id).who for id, _ in others)
+        notes.append(
+            f"On what it leaves {'hang' if len(others) > 1 else 'hangs'} also {names}: take {_them(others)} along if you like."
+        )
+    return after.take, prove("retether", program, after, first, last, tolerance=within, notes=tuple(notes))
+
+
+def _them(others: Sequence[object]) -> str:
+    return "them" if len(others) > 1 else "it"
+
+
+def dependants(
+    program: Program, parts: Sequence[tuple[tuple[str, str], Control]], first: float
+) -> list[tuple[tuple[str, str], Control]]:
+    """Other controls that follow at a frame what these follow there, and may want to come along when it is left. Whoever
+    stands on the world or on a set piece is no company."""
+    stage = {program.nodes[m.id, j.name] for m in program.scene.members if m.kind == "set" for j in m.skeleton.joints}
+    held = {(id, c.name) for id, c in parts}
+    left = (
+        {a for id, c in parts for a in _held_on(program, program.bound(*id), c.name, first)} - stage - {program.world}
     )
-    return after.take, prove("retether", program, after, first, last, tolerance=within, notes=notes)
+    return [
+        (bound.id, mine.control)
+        for bound in program.bounds.values()
+        for name, mine in bound.followers.items()
+        if (bound.id, name) not in held and left & set(_held_on(program, bound, name, first))
+    ]
+
+
+def _held_on(program: Program, bound: Bound, name: str, at: float) -> list[int]:
+    """Nodes that a control follows at a frame."""
+    control = bound.followers.get(name)
+    if control is None:
+        return []
+    weights = [(a, [c for c in pair if c >= 0]) for a, pair in zip(control.anchors[:-1], control.weights, strict=False)]
+    return [a for a, channels in weights if np.any(program.now(at, channels) > 0.0)]
 
 
 def _idle(program: Program, bound: Bound, control: Control, first: float, last: float) -> str:
@@ -312,6 +347,10 @@ class Follow(Operation):
         ),
         Choice("control", "of it", "name", "", help="Which control or joint of the part follows: left out, the one that drives."),
         WHAT,
+        Choice(
+            "along", "others on it", "options", "no", (("no", "stay"), ("yes", "come along")), folded=True,
+            help="Whoever else hangs on what is left follows the same from then on; the proof names them.",
+        ),
         KEYS,
         *TOLERANCE,
         Choice(
@@ -347,7 +386,7 @@ class Follow(Operation):
         c = self.chosen(asked)
         wanted = Retether(
             asked.parts, c["to"], asked.first, asked.last, c["after"], c["keys"], c["offset"], c["settle"],
-            tolerance_of(c), c["control"], c["what"],
+            tolerance_of(c), c["control"], c["what"], c["along"] == "yes",
         )  # fmt: skip
         take, proof = apply(program, wanted)
         said = f"{labels(program, asked.parts)} follows {read(program, c['to'])}"

@@ -31,7 +31,7 @@ export interface Command {
 }
 
 const bench = () => useBench.getState();
-type Toggle = "body" | "controls" | "bones" | "alone" | "ghosts" | "trails" | "slips" | "turning" | "curves";
+type Toggle = "body" | "controls" | "bones" | "alone" | "ghosts" | "trails" | "slips" | "holds" | "turning" | "curves";
 const flip = (what: Toggle) => () => bench().set({ [what]: !bench()[what] });
 const keyTimes = (info: TakeInfo) => strandOf(info, bench().focus)?.keys.map((k) => k.time) ?? [];
 
@@ -173,6 +173,7 @@ export const COMMANDS: Command[] = [
   { id: "ghosts", keys: ["G"], shown: "G Y S P", words: "ghosts, trails, slip strokes, pin this frame", group: "View", run: flip("ghosts") },
   { id: "trails", keys: ["Y"], shown: "", words: "", group: "View", run: flip("trails") },
   { id: "slips", keys: ["S"], shown: "", words: "", group: "View", run: flip("slips") },
+  { id: "holds", keys: ["F"], words: "who holds on to what", group: "View", run: flip("holds") },
   { id: "pin", keys: ["P"], shown: "", words: "", group: "View", run: () => bench().set({ pinned: pinnedWith(bench().pinned, bench().frame) }) },
   { id: "trail stays", keys: ["Shift+Y"], words: "the trail of the part in hand stays, or goes", group: "View", run: trail },
   { id: "help", keys: ["?"], words: "this list", group: "View", run: () => bench().set({ help: true }) },
