@@ -20,14 +20,14 @@ _STEP = 1e-3
 
 
 def unused(program: Program, bound: Bound) -> list[Tether]:
-    """Follows of a part's controls whose weights are zero all through the take."""
+    """Follows of a part's controls that nothing in the take keys. One that is keyed to zero is left for its dial."""
     found = []
     for tether in program.take.tethers:
         if tether.member != bound.member.id or tether.control not in bound.followers:
             continue
         released = [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
         channels = [program.channels[tether.weight_channel(w)] for w in released]
-        if all(not len(k) or not np.any(k.numbers[:, 1:3] > 0.0) for k in map(program.curve, channels)):
+        if not any(len(program.curve(c)) for c in channels):
             found.append(tether)
     return found
 
