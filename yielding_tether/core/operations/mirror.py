@@ -22,6 +22,7 @@ from ..contacts import cleared, with_contact
 from ..curves import ARRIVING, EMPTY, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, sample, set_value
 from ..errors import CoreError
 from ..express import FINE, Motion, fit_along, system_target
+from ..follows import unused
 from ..kernels.hierarchy import to_local
 from ..measure import steps
 from ..program import Poses, Program
@@ -134,6 +135,13 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
             }
         )
     now = now.on(replace(now.take, contacts=_contacts(program, pairs, first, last)))
+    # What was followed is followed no more where the other side follows it now: that stays for its dial.
+    idle = {t for b in program.bounds.values() for t in unused(program, b)}
+    left = {t for b in now.bounds.values() for t in unused(now, b)} - idle
+    now = now.with_curves({
+        t.weight_channel(w): set_value(EMPTY, float(take.first), 0.0, STEPPED)
+        for t in left for w, on in (("position", t.position), ("rotation", t.rotation)) if on
+    })  # fmt: skip
     now.check_loops()
     notes += _told(program, now, pairs, glass, first, last, whole)
     return now.take, prove("mirror", program, now, first, last, notes=tuple(notes))
