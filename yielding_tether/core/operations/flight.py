@@ -194,7 +194,9 @@ def _fly(program: Program, bound: Bound, control: BoundControl, curves: Curves, 
         off, turned = _strays(program.with_curves(_new(program, made)), control, arc, times)
         if (off <= NEAR and turned <= TURNED) or count >= DENSEST * (last - first):
             break
-        count += max(1, count // 4)
+        # A cubic strays with the fourth power of its length; a little less than that asks for, so as not to go too far.
+        more = 0.95 * max(off / NEAR, turned / TURNED) ** 0.25
+        count = min(max(count + 1, int(count * more)), int(DENSEST * (last - first)) + 1)
     curves.update(made)
     return _words(program, bound, arc, released, caught, asked, (off, turned))
 
