@@ -13,18 +13,29 @@ from typing import Literal
 
 import numpy as np
 
-from ..curves import EMPTY, Curve, insert, put
+from ..curves import EMPTY, LEAVING, Curve, insert, put
 from ..errors import CoreError
 from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound, BoundControl
 from ..systems.system import Control
 from ..takes import WORLD, Take, Tether
-from ..transforms import inverse, multiply, rotate
 from .crossfade import ramp
 from .handover import refuse_locked
 from .operation import Asked, Choice, Operation, Outcome, Parts, Value, check_parts, labels, offered
-from .retether import OWN, WHAT, able, check_anchor, control_for, free_name, node_of, read, wanted_of
+from .retether import (
+    OWN,
+    WHAT,
+    able,
+    anchor_of,
+    check_anchor,
+    control_for,
+    new_tether,
+    node_of,
+    read,
+    seen_from,
+    wanted_of,
+)
 
 
 @dataclass(frozen=True)
@@ -82,12 +93,7 @@ def _faded(program: Program, id: tuple[str, str], asked: FadeFollow) -> tuple[Pr
     until = float(later[0]) if len(later) else np.inf
     refuse_locked(staged, weights, asked.first, min(until, float(program.take.last)))
     # Tied so that on the last frame it is where it was.
-    node = node_of(staged, tether)
-    here = staged.evaluate([asked.last], only=[node, placed.space])
-    back = inverse(here.rot[0, node])
-    pos = rotate(back, here.pos[0, placed.space] - here.pos[0, node])
-    turn = multiply(back, here.rot[0, placed.space])
-    tied = replace(tether, offset=(*map(float, pos), *map(float, turn)))  # type: ignore[arg-type]
+    tied = replace(tether, offset=seen_from(staged, node_of(staged, tether), placed.space, asked.last, LEAVING))
     names = staged.channel_names()
     wanted = {tied.weight_channel(w) for w in released}
     curves = {
@@ -100,24 +106,13 @@ def _faded(program: Program, id: tuple[str, str], asked: FadeFollow) -> tuple[Pr
 
 def _tied(program: Program, bound: Bound, control: Control, asked: FadeFollow) -> Tether:
     """The follow that the control goes over to. Its own space is that of the joint that it hangs from."""
-    member, _, anchor = (WORLD, "", WORLD) if asked.to == "world" else asked.to.partition("/")
+    member, anchor = anchor_of(asked.to)
     if asked.to == OWN:
         joint = control.name if control.is_joint else control.hangs_from
         bones = bound.member.skeleton
         up = bones.parents[bones.index[joint]] if joint else -1
         member, anchor = (bound.member.id, bones.joints[up].name) if up >= 0 else (WORLD, WORLD)
-    names = {c.name for c in able(bound)}
-    taken = {t.name for t in program.take.tethers if t.member == bound.member.id and t.control in names}
-    name = free_name(anchor if member != WORLD else "world", member, taken)
-    return Tether(
-        name,
-        bound.member.id,
-        control.name,
-        member,
-        anchor,
-        "position" in control.releases,
-        "rotation" in control.releases,
-    )
+    return new_tether(program.take.tethers, bound, control, member, anchor)
 
 
 def _check_one(program: Program, staged: Program, bound: Bound, placed: BoundControl, asked: FadeFollow) -> None:

@@ -42,6 +42,8 @@ from .operation import (
     stretch_words,
 )
 
+#: Place and unit quaternion at which a control is tied.
+Offset = tuple[float, float, float, float, float, float, float]
 #: The control's own space, as an anchor.
 OWN = "own"
 
@@ -203,29 +205,43 @@ def _tether(
     """The follow that is wanted, added to `tethers` where there is none yet; None for the control's own space."""
     if asked.to == OWN:
         return None
-    member, _, anchor = (WORLD, "", WORLD) if asked.to == "world" else asked.to.partition("/")
-    names = {c.name for c in able(bound)}
-    mine = [t for t in tethers if t.member == bound.member.id and t.control in names]
-    there = [t for t in mine if (t.anchor_member, t.anchor if member != WORLD else WORLD) == (member, anchor)]
-    whole = [
-        t for t in there if t.control == control.name and set(_released(t)) >= wanted_of(bound, control, asked.what)
-    ]
+    member, anchor = anchor_of(asked.to)
+    there = [t for t in tethers if (t.member, t.control) == (bound.member.id, control.name)]
+    there = [t for t in there if (t.anchor_member, t.anchor if member != WORLD else WORLD) == (member, anchor)]
+    whole = [t for t in there if set(_released(t)) >= wanted_of(bound, control, asked.what)]
     if whole and asked.offset == "rest":
         return whole[0]
-    offset = None
+    tether = new_tether(tethers, bound, control, member, anchor)
     if asked.offset == "here":
-        node = program.world if member == WORLD else program.nodes[member, anchor]
+        side = ARRIVING if first > program.take.first else LEAVING
         own = program.rig.control_node(bound.member.id, control.name)
-        here = program.evaluate([first], ARRIVING if first > program.take.first else 0, only=[node, own])
-        back = inverse(here.rot[0, node])
-        pos = rotate(back, here.pos[0, own] - here.pos[0, node])
-        turn = multiply(back, here.rot[0, own])
-        offset = (*map(float, pos), *map(float, turn))
-    name = free_name(anchor if member != WORLD else "world", member, {t.name for t in mine})
-    released = ("position" in control.releases, "rotation" in control.releases)
-    tether = Tether(name, bound.member.id, control.name, member, anchor, *released, offset)  # type: ignore[arg-type]
+        tether = replace(tether, offset=seen_from(program, node_of(program, tether), own, first, side))
     tethers.append(tether)
     return tether
+
+
+def anchor_of(to: str) -> tuple[str, str]:
+    """Member and name of what is followed, as `Retether.to` says it."""
+    member, _, name = to.partition("/")
+    return (member, name) if to != "world" else (WORLD, WORLD)
+
+
+def new_tether(tethers: Sequence[Tether], bound: Bound, control: Control, member: str, anchor: str) -> Tether:
+    """A follow of a control beside those that there are, tied as at rest."""
+    names = {c.name for c in able(bound)}
+    taken = {t.name for t in tethers if t.member == bound.member.id and t.control in names}
+    name = free_name(anchor if member != WORLD else "world", member, taken)
+    released = ("position" in control.releases, "rotation" in control.releases)
+    return Tether(name, bound.member.id, control.name, member, anchor, *released)
+
+
+def seen_from(program: Program, node: int, what: int, at: float, side: int) -> Offset:
+    """Place and rotation of one node in another, at a moment."""
+    here = program.evaluate([at], side, only=[node, what])
+    back = inverse(here.rot[0, node])
+    x, y, z = map(float, rotate(back, here.pos[0, what] - here.pos[0, node]))
+    qx, qy, qz, qw = map(float, multiply(back, here.rot[0, what]))
+    return x, y, z, qx, qy, qz, qw
 
 
 def free_name(anchor: str, member: str, taken: set[str]) -> str:
