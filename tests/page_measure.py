@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import time
 from collections.abc import Callable
 from itertools import pairwise
@@ -15,6 +16,7 @@ from .servers import Service
 
 #: Minutes of work over which the page's memory is looked at, from the second one on.
 WORK = float(os.environ.get("YIELDING_TETHER_TEST_PAGE_MINUTES", "2"))
+LIMB = re.compile("(left|right) (arm|leg)")
 DRAWN = "() => window.benchView?.gl.info.render.triangles > 1000"
 #: When each picture was drawn, from when it is asked for on.
 WATCH = """() => { const gl = window.benchView.gl; const old = gl.render.bind(gl); window.pictures = [];
@@ -81,7 +83,7 @@ def _memory(say: Say, one: Page) -> None:
         until, rounds = time.monotonic() + seconds, 0
         while time.monotonic() < until:
             rounds += 1
-            rows = one.get_by_label("Strands", exact=True).locator("button[aria-pressed]")
+            rows = one.get_by_label("Strands", exact=True).locator("button[aria-pressed]", has_text=LIMB)
             rows.nth(rounds % 4).click()
             sheet = one.get_by_test_id("strands").bounding_box()
             row = rows.nth(rounds % 4).bounding_box()

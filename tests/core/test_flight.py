@@ -19,6 +19,7 @@ from yielding_tether.core.operations.flight import Flight, apply, centre_of_mass
 from yielding_tether.core.operations.retether import Retether
 from yielding_tether.core.operations.retether import apply as retether
 from yielding_tether.core.program import Program
+from yielding_tether.core.shapes import signed_distance
 from yielding_tether.core.transforms import Floats, rotation_distance
 
 from .worlds import limb_member, prop, random_take, scene, stepped
@@ -105,6 +106,9 @@ class Flying(unittest.TestCase):
                         added = rate * float(np.linalg.norm(speed - v0))
                         self.assertIn(f"the throw adds {added:.2f} m/s", proof.sentence)
                         self.assertIn("is let go or caught at frame", proof.sentence)
+                        dense = np.linspace(0.0, span, 4001)
+                        rise = max(float((dense * speed[1] + 0.5 * dense**2 * fall[1]).max()), 0.0)
+                        self.assertIn(f"rises {rise:.2f} m", proof.sentence)
                         self.assertTrue(proof.clean)
                         # It is caught: no fault, though its speed jumps.
                         found = [f.sentence for f in find_all(after) if f.part == "cup" and first <= f.frame <= last]
@@ -115,6 +119,20 @@ class Flying(unittest.TestCase):
                         after.evaluate(outside).pos[:, node].tobytes(),
                         program.evaluate(outside).pos[:, program.nodes["cup", "cup"]].tobytes(),
                     )
+
+    def test_the_middle_of_a_prop_is_that_of_its_shapes(self) -> None:
+        """By points in the shapes, without their volumes: a ball with a rod, a block or a ring beside it."""
+        ball = Shape("cup", "ball", "iron", (0.0, 0.0, 0.0), size=(0.1,))
+        for shape in (
+            Shape("cup", "capsule", "iron", (0.4, 0.0, 0.0), (0.4, 0.5, 0.0), (0.06, 0.06)),
+            Shape("cup", "block", "iron", (0.5, 0.2, 0.0), size=(0.2, 0.3, 0.1)),
+            Shape("cup", "ring", "iron", (0.5, 0.0, 0.0), (0.0, 1.0, 0.0), (0.2, 0.05)),
+        ):
+            points = np.random.default_rng(1).uniform((-0.2, -0.3, -0.3), (0.9, 0.7, 0.3), (400_000, 3))
+            inside = [signed_distance(s, points) <= 0.0 for s in (ball, shape)]
+            want = np.concatenate([points[i] for i in inside]).mean(axis=0)
+            got = centre_of_mass(replace(prop("cup"), shapes=(ball, shape)))
+            self.assertLess(float(np.linalg.norm(got - want)), 0.012, shape.form)
 
     def test_a_ball_needs_two_keys_of_place(self) -> None:
         take, _ = apply(thrower(1, (0.0, 0.0, 0.0)), Flight(CUP, 12.0, 40.0))
