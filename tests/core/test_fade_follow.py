@@ -24,6 +24,7 @@ from .test_retether import PAIRS, kink, placing, world
 WHO = [(p, to, "") for p, to in PAIRS] + [
     (("arm", "limb"), to, "upper") for to in ("world", "raft/raft", "other/end", OWN)
 ]
+WHO.append((("arm", "carrier"), OWN, "carrier"))
 
 
 class Fading(unittest.TestCase):
@@ -70,6 +71,8 @@ class Fading(unittest.TestCase):
                         t = np.arange(50.0, 60.5, 0.5)
                         gone = np.abs(after.evaluate(t).pos[:, mine] - program.evaluate(t).pos[:, old]).max()
                         self.assertLess(gone, 1e-12)
+                        x, y = (after.evaluate([t], ARRIVING).pos[0, mine] for t in (50.0, 50.0 - 1e-9))
+                        self.assertLess(float(np.abs(x - y).max()), 1e-6)
                     self.assertTrue(proof.unchanged_outside)
 
     def test_half_way_it_is_in_the_middle_of_both_places(self) -> None:
