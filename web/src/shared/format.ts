@@ -19,10 +19,11 @@ export function channelValue(value: number, unit: string): string {
   return value > 0 ? "positive" : "negative";
 }
 
-/** A stored value as the animator reads it: degrees, millimetres, or as it is. */
+/** A stored value as the animator reads it: degrees, millimetres, or as it is; large ones with fewer digits, which then fit. */
 export function shownNumber(value: number, unit: string): number {
   const v = unit === "rad" ? (value * 180) / Math.PI : unit === "m" ? value * 1000 : value;
-  return Math.round(v * 1000) / 1000;
+  const fine = Math.abs(v) < 1000 ? 1000 : 10;
+  return Math.round(v * fine) / fine;
 }
 
 /** What was typed, as it is stored. */
