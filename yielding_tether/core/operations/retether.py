@@ -143,7 +143,10 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     after = staged.with_curves({n: c for n, c in curves.items() if c is not staged.take.curves.get(n)})
     after.check_loops()
     within = asked.tolerance if asked.keys in ("within", "few") and asked.after == "carry" else None
-    notes = [n for id, c in chosen if (n := _idle(program, program.bound(*id), c, first, last))]
+    notes = []
+    idle = [n for id, c in chosen if (n := _idle(program, program.bound(*id), c, first, last))]
+    if idle:
+        notes.append(f"Idle there: {', '.join(idle)}. What follows by it shows once it drives.")
     if others and not asked.along:
         names = ", ".join(program.bound(*id).who for id, _ in others)
         notes.append(
@@ -184,14 +187,13 @@ def _held_on(program: Program, bound: Bound, name: str, at: float) -> list[int]:
 
 
 def _idle(program: Program, bound: Bound, control: Control, first: float, last: float) -> str:
-    """What to know where a control belongs to a system that drives nowhere in the stretch."""
+    """The system that a control belongs to, if it drives nowhere in the stretch; else nothing."""
     system = next(n for n, mine in bound.systems.items() if control in mine.controls)
     frames = np.unique(np.append(np.arange(np.ceil(first), last), first))
     driving = bound.driving(program.sample(frames, LEAVING, bound.driver_channels))
     if np.any((driving == list(bound.systems).index(system)) | (driving < 0)):
         return ""
-    label = bound.label_of(system)
-    return f"{label} does not drive there: what {bound.part.label} follows in {label} shows once it does."
+    return f"{bound.label_of(system)} of {bound.part.label}"
 
 
 def read(program: Program, to: str) -> str:
