@@ -6,6 +6,7 @@ import atexit
 import os
 import shutil
 import signal
+import socket
 import subprocess
 import sys
 import tempfile
@@ -120,9 +121,13 @@ class Service:
         if not private:
             self.environment["YIELDING_TETHER_DATABASE_URL"] = url or database()
         self.process: subprocess.Popen[bytes] | None = None
+        self.kept: socket.socket | None = None
         self.start()
 
     def start(self) -> None:
+        if self.kept is not None:
+            self.kept.close()
+            self.kept = None
         self.process = subprocess.Popen([sys.executable, "-m", self.module], cwd=ROOT, env=self.environment)
         for _ in range(600):
             try:
@@ -141,9 +146,15 @@ class Service:
         assert self.process is not None
         self.process.send_signal(signal.SIGKILL)
         self.process.wait()
+        # Nobody else's program may answer in its place meanwhile.
+        self.kept = socket.socket()
+        self.kept.setsockopt(socket.SOL_SOCKET, socket.SO_REUSEADDR, 1)
+        self.kept.bind(("127.0.0.1", self.port))
 
     def stop(self) -> None:
         if self.process is not None and self.process.poll() is None:
             self.process.terminate()
             self.process.wait(20)
+        if self.kept is not None:
+            self.kept.close()
         shutil.rmtree(self.state, ignore_errors=True)

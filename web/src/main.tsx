@@ -8,7 +8,8 @@ import { bodyAt, get, type TakeInfo } from "./shared/api";
 import { drawnInSoftware } from "./shared/drawing";
 import { ahead } from "./shared/early";
 
-const client = new QueryClient({ defaultOptions: { queries: { staleTime: Infinity, refetchOnWindowFocus: false, retry: 1 } } });
+// Answers about a revision never change, but who has left one for a minute need not keep all that was told of it.
+const client = new QueryClient({ defaultOptions: { queries: { staleTime: Infinity, gcTime: 60_000, refetchOnWindowFocus: false, retry: 1 } } });
 
 // The take is asked for while the bench is still being fetched.
 const take = /^\/take\/(\d+)$/.exec(location.pathname)?.[1];
