@@ -28,7 +28,8 @@ export function FollowDial({ dial, part, frame, onKeep }: { dial: Card["dials"][
           value={percent}
           aria-label={dial.control ? `How far ${dial.control} turns with ${dial.anchor}` : `How far it follows ${dial.anchor}`}
           getAriaValueText={(v) => `${v} %`}
-          onKeyDown={(e) => e.stopPropagation()}
+          // The arrows are the dial's; all other keys are commands as ever.
+          onKeyDown={(e) => /^(Arrow|Home|End|Page)/.test(e.key) && e.stopPropagation()}
           onChange={(_, v) => {
             const weight = (v as number) / 100;
             setTurned(weight);
