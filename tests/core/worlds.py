@@ -100,8 +100,7 @@ def stepped(*steps: tuple[float, float]) -> Curve:
 
 
 def weights(tether: Tether, steps: Curve) -> dict[str, Curve]:
-    released = [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
-    return {tether.weight_channel(w): steps for w in released}
+    return dict.fromkeys(tether.weights, steps)
 
 
 def scene(*members: Member) -> Scene:

@@ -25,7 +25,7 @@ RULES = ("free", "automatic", "flat")
 FENCE = 1
 #: Tag of the keys of a driver between which two systems are mixed on purpose.
 CROSSFADE = 2
-#: Tag of the keys between which a prop flies.
+#: Tag of the keys between which a prop flies, which are fences too.
 FLIGHT = 3
 
 LEAVING, ARRIVING = 0, 1
@@ -241,7 +241,7 @@ def automatic_slopes(c: Curve, around: Iterable[float], neighbours: bool = True)
         if rule == FREE:
             continue
         slope = 0.0
-        wall = c.marks[i, 2] == FENCE or numbers[i, 1] != numbers[i, 2]
+        wall = c.marks[i, 2] in (FENCE, FLIGHT) or numbers[i, 1] != numbers[i, 2]
         if rule == AUTOMATIC and 0 < i < len(c) - 1 and not wall:
             h0 = numbers[i, 0] - numbers[i - 1, 0]
             h1 = numbers[i + 1, 0] - numbers[i, 0]

@@ -25,9 +25,7 @@ def unused(program: Program, bound: Bound) -> list[Tether]:
     for tether in program.take.tethers:
         if tether.member != bound.member.id or tether.control not in bound.followers:
             continue
-        released = [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
-        channels = [program.channels[tether.weight_channel(w)] for w in released]
-        if not any(len(program.curve(c)) for c in channels):
+        if not any(n in program.take.curves for n in tether.weights):
             found.append(tether)
     return found
 
@@ -35,10 +33,7 @@ def unused(program: Program, bound: Bound) -> list[Tether]:
 def without_unused(program: Program, bound: Bound) -> Take:
     """The take without the follows of a part that nobody uses."""
     gone = unused(program, bound)
-    weights = {t.weight_channel(w) for t in gone for w in ("position", "rotation")}
-    take = program.take
-    curves = {n: c for n, c in take.curves.items() if n not in weights}
-    return replace(take, curves=curves, tethers=tuple(t for t in take.tethers if t not in gone))
+    return replace(program.take, tethers=tuple(t for t in program.take.tethers if t not in gone))
 
 
 def overfull(program: Program, bound: Bound) -> Iterator[tuple[float, float, float]]:

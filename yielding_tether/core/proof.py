@@ -350,7 +350,8 @@ def _jumps(limits: Limits, k: int, nodes: slice) -> tuple[float, float, float, f
 
 def flies(program: Program, bound: Bound, t: float) -> bool:
     """Whether a flight begins or ends at t: the speeds with which something is thrown and caught are no fault."""
-    found = [(kept, kept.find(t)) for kept in map(program.curve, bound.weight_channels)]
+    channels = [c for control in bound.controls.values() for c in control.channels]
+    found = [(kept, kept.find(t)) for kept in map(program.curve, channels)]
     return any(i is not None and kept.marks[i, 2] == FLIGHT for kept, i in found)
 
 

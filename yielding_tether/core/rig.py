@@ -296,11 +296,11 @@ class TurnStage(Stage):
     """The space in which a joint turns that may follow something. Where its system drives, the part's own rows write it on
     their way along the joints; where another does, it hangs from the joints as they are."""
 
-    def __init__(self, bound: Bound, k: int, control: BoundControl, share: int | None) -> None:
-        """share: driver of the joint's own system, None for the first."""
+    def __init__(self, bound: Bound, control: BoundControl) -> None:
         self.label = bound.who
-        self.bound, self.k, self.control = bound, k, control
-        self.system = list(bound.systems)[0 if share is None else share + 1]
+        self.bound, self.control = bound, control
+        self.k = bound.part.joints.index(control.control.name)
+        self.system = next(n for n, mine in bound.systems.items() if control.control in mine.controls)
         self.writes = (control.space,)
         self.switches = (*bound.driver_channels.tolist(), *control.switches)
 
@@ -317,11 +317,9 @@ class TurnStage(Stage):
         return [] if self._by_rows(state) else [*self.control.switches, *lengths]
 
     def emit(self, tape: Tape, state: State) -> list[Run]:
-        return (
-            []
-            if self._by_rows(state)
-            else [following(tape, self.bound, self.k, self.control, self.bound.nodes, joint=False)]
-        )
+        if self._by_rows(state):
+            return []
+        return [following(tape, self.bound, self.k, self.control, self.bound.nodes, joint=False)]
 
 
 class PartStage(Stage):
@@ -337,20 +335,20 @@ class PartStage(Stage):
     def reads(self, state: State) -> list[int]:
         bound = self.bound
         found = set(bound.outer.tolist())
-        for name in self.bound.active_in(state):
+        for name in bound.active_in(state):
             found.update(bound.systems[name].system.reads(bound, state))
         return sorted(found)
 
     def channels(self, state: State) -> list[int]:
         bound = self.bound
         found = [*bound.driver_channels.tolist(), *(c for c in bound.moving.ravel().tolist() if c >= 0)]
-        for name in self.bound.active_in(state):
+        for name in bound.active_in(state):
             found += bound.systems[name].system.row_channels(bound, state)
         return found
 
     def emit(self, tape: Tape, state: State) -> list[Run]:
         bound = self.bound
-        active = self.bound.active_in(state)
+        active = bound.active_in(state)
         if len(active) == 1:
             return bound.systems[active[0]].system.emit(tape, bound, bound.nodes, state)
         runs: list[Run] = []
@@ -542,8 +540,7 @@ class Rig:
             n = len(ids)
             bound.scratch = [np.arange(first + k * n, first + (k + 1) * n) for k in range(len(systems) + 1)]
         self.stages += [ControlStage(bound, control) for control in bound.controls.values()]
-        for name, turned in bound.turned.items():
-            self.stages.append(TurnStage(bound, part.joints.index(name), turned, self._share_of(bound, name)))
+        self.stages += [TurnStage(bound, turned) for turned in bound.turned.values()]
         self.stages.append(PartStage(bound))
 
     def _node_above(self, member: Member, joint: int) -> int:
@@ -626,13 +623,6 @@ class Rig:
                     bound.own[control.name, channel.name] = pair[-1]
             weights.append((pair[0], pair[1]))
         return anchors, reach, weights
-
-    @staticmethod
-    def _share_of(bound: Bound, control: str) -> int | None:
-        """Driver of the system that a control belongs to, None for the first."""
-        names = list(bound.systems)
-        k = next(n for n, name in enumerate(names) if any(c.name == control for c in bound.systems[name].controls))
-        return k - 1 if k else None
 
     def _turns(self, tether: Tether) -> bool:
         """Whether a tether is a joint's, whose turn follows."""

@@ -38,6 +38,16 @@ class Tether:
     rotation: bool = True
     offset: tuple[float, float, float, float, float, float, float] | None = None
 
+    @property
+    def released(self) -> tuple[str, ...]:
+        """In what it lets its control follow: "position", "rotation" or both."""
+        return tuple(w for w, on in (("position", self.position), ("rotation", self.rotation)) if on)
+
+    @property
+    def weights(self) -> tuple[str, ...]:
+        """Channels of its weights."""
+        return tuple(map(self.weight_channel, self.released))
+
     def weight_channel(self, what: str) -> str:
         """Channel of the weight of "position" or "rotation"."""
         return channel_id(self.member, self.control, f"{self.name}.{what}")

@@ -45,11 +45,7 @@ def steps(*rows: tuple[float, float]) -> Curve:
 
 def followed(tether: Tether, *rows: tuple[float, float]) -> dict[str, Curve]:
     """Stepped weights of a tether."""
-    return {
-        tether.weight_channel(what): steps(*rows)
-        for what, on in (("position", tether.position), ("rotation", tether.rotation))
-        if on
-    }
+    return {name: steps(*rows) for name in tether.weights}
 
 
 def swing(period: float, size: float, shift: float, last: int) -> list[tuple[float, float]]:

@@ -378,10 +378,9 @@ def follows(program: Program, bound: Bound) -> list[s.Follow]:
     for tether in program.take.tethers:
         if tether.member != bound.member.id or tether.control not in bound.followers:
             continue
-        released = [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
-        if not released:
+        if not tether.released:
             continue
-        channels = np.array([program.channels[tether.weight_channel(w)] for w in released])
+        channels = np.array([program.channels[n] for n in tether.weights])
         weight = program.sample(frames, LEAVING, channels).max(axis=0)
         on = np.concatenate([[False], weight > 0.0, [False]])
         edges = np.flatnonzero(on[1:] != on[:-1])
@@ -481,8 +480,7 @@ def dials(program: Program, bound: Bound, frame: float) -> list[s.Dial]:
     for tether in program.take.tethers:
         if tether.member != bound.member.id or tether.control not in bound.followers:
             continue
-        released = [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
-        channels = [program.channels[tether.weight_channel(w)] for w in released]
+        channels = [program.channels[n] for n in tether.weights]
         found.append(
             s.Dial(
                 anchor=_anchor_label(program, tether.anchor_member, tether.anchor),

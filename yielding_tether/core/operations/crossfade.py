@@ -84,6 +84,16 @@ def fade(program: Program, bound: Bound, curves: Curves, system: str, first: flo
         curves[names[c]] = set_over(old, first, end, not len(later), level, float(program.defaults[c]))
 
 
+OVER = Choice(
+    "over", "over", "whole", 8, least=1, most=480, unit="frames", help="From the first frame of the stretch on."
+)
+
+
+def over_stretch(first: float, last: float | None) -> dict[str, Value]:
+    """A stretch as the frames of a fade, as far as it can be one."""
+    return {"over": int(last - first)} if last is not None and OVER.least <= last - first <= OVER.most else {}
+
+
 @offered
 class Crossfade(Operation):
     """Fades parts over from what one system holds to what another holds."""
@@ -94,9 +104,7 @@ class Crossfade(Operation):
     help = "A wanted blend over some frames: both systems keep their keys, and neither is fitted to the other."
     choices = (
         Choice("to", "to", "name", "", help="Which system it fades to; left out: another than the one that drives."),
-        Choice(
-            "over", "over", "whole", 8, least=1, most=480, unit="frames", help="From the first frame of the stretch on."
-        ),
+        OVER,
     )
 
     def suggest(
@@ -107,9 +115,7 @@ class Crossfade(Operation):
         found = {
             k: v for k, v in OPERATIONS["handover"].suggest(program, parts, first, last, made).items() if k == "to"
         }
-        if last is not None and 1 <= last - first <= 480:
-            found["over"] = int(last - first)
-        return found
+        return found | over_stretch(first, last)
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
         return {"to": system_options(program, parts)}

@@ -20,10 +20,11 @@ from ..proof import Proof, prove
 from ..rig import Bound, BoundControl
 from ..systems.system import Control
 from ..takes import WORLD, Take, Tether
-from .crossfade import ramp
+from .crossfade import OVER, over_stretch, ramp
 from .handover import refuse_locked
 from .operation import Asked, Choice, Operation, Outcome, Parts, Value, check_parts, labels, offered
 from .retether import (
+    CONTROL,
     OWN,
     WHAT,
     able,
@@ -35,6 +36,7 @@ from .retether import (
     read,
     seen_from,
     wanted_of,
+    which_control,
 )
 
 
@@ -146,8 +148,8 @@ class FadeToFollow(Operation):
     help = "A wanted change over some frames: the control keeps its values, and goes over to what it follows then."
     choices = (
         Choice("to", "follow", "anchor", "world", help="What is followed then: choose it here, or click it in the view."),
-        Choice("over", "over", "whole", 8, least=1, most=480, unit="frames", help="From the first frame of the stretch on."),
-        Choice("control", "of it", "name", "", help="Which control or joint of the part: left out, the one that drives."),
+        OVER,
+        CONTROL,
         WHAT,
     )  # fmt: skip
 
@@ -157,12 +159,7 @@ class FadeToFollow(Operation):
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
     ) -> dict[str, Value]:
-        found: dict[str, Value] = {}
-        if last is not None and 1 <= last - first <= 480:
-            found["over"] = int(last - first)
-        if len(parts) == 1:
-            found["control"] = control_for(program, program.bound(*parts[0]), "", first).name
-        return found
+        return over_stretch(first, last) | which_control(program, parts, first)
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
         from .operation import OPERATIONS

@@ -182,7 +182,7 @@ def _fly(program: Program, bound: Bound, control: BoundControl, curves: Curves, 
     base = dict(curves)
     for c in control.switches:
         old = curves.get(names[c], EMPTY)
-        base[names[c]] = _tagged(set_over(old, first, last, open_end, 0.0, float(program.defaults[c])), first, last)
+        base[names[c]] = set_over(old, first, last, open_end, 0.0, float(program.defaults[c]))
     ends = np.array([first, last])
     # Two keys hold a parabola; where the middle is not the joint, its place turns with it.
     plain = expressed(motion, target, base, ends, ends, set(), open_end)
@@ -197,7 +197,7 @@ def _fly(program: Program, bound: Bound, control: BoundControl, curves: Curves, 
         # A cubic strays with the fourth power of its length; a little less than that asks for, so as not to go too far.
         more = 0.95 * max(off / NEAR, turned / TURNED) ** 0.25
         count = min(max(count + 1, int(count * more)), int(DENSEST * (last - first)) + 1)
-    curves.update(made)
+    curves.update(made | {names[c]: _tagged(made[names[c]], first, last) for c in target.channels})
     return _words(program, bound, arc, released, caught, asked, (off, turned))
 
 
@@ -217,10 +217,9 @@ def _motion(program: Program, target: Target, control: BoundControl, arc: Arc) -
     return Motion(program, poses, lambda at: np.full(len(at), FINE * STEP))
 
 
-def _tagged(weight: Curve, first: float, last: float) -> Curve:
-    """A weight whose keys at both ends of a flight say so: that speed jumps where something is caught is no fault."""
-    keys = [weight.key(i)._replace(tag=FLIGHT) for t in (first, last) if (i := weight.find(t)) is not None]
-    return put(weight, keys)
+def _tagged(flown: Curve, first: float, last: float) -> Curve:
+    """A curve whose keys at both ends of a flight say so: that speed jumps where something is caught is no fault."""
+    return put(flown, [flown.key(i)._replace(tag=FLIGHT) for t in (first, last) if (i := flown.find(t)) is not None])
 
 
 def _strays(after: Program, control: BoundControl, arc: Arc, times: Floats) -> tuple[float, float]:

@@ -138,10 +138,7 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     # What was followed is followed no more where the other side follows it now: that stays for its dial.
     idle = {t for b in program.bounds.values() for t in unused(program, b)}
     left = {t for b in now.bounds.values() for t in unused(now, b)} - idle
-    now = now.with_curves({
-        t.weight_channel(w): set_value(EMPTY, float(take.first), 0.0, STEPPED)
-        for t in left for w, on in (("position", t.position), ("rotation", t.rotation)) if on
-    })  # fmt: skip
+    now = now.with_curves({n: set_value(EMPTY, float(take.first), 0.0, STEPPED) for t in left for n in t.weights})
     now.check_loops()
     notes += _told(program, now, pairs, glass, first, last, whole)
     return now.take, prove("mirror", program, now, first, last, notes=tuple(notes))

@@ -96,6 +96,11 @@ def control_for(program: Program, bound: Bound, named: str, first: float) -> Con
     return joints[0 if placed else -1]
 
 
+def which_control(program: Program, parts: Parts, first: float) -> dict[str, Value]:
+    """What of one part most likely is to follow, as a choice; of several parts each has its own."""
+    return {"control": control_for(program, program.bound(*parts[0]), "", first).name} if len(parts) == 1 else {}
+
+
 def following(bound: Bound) -> list[BoundControl]:
     """Controls of a part that have places of their own and can follow something in place and rotation."""
     return [c for c in bound.controls.values() if c.control.releases >= {"position", "rotation"}]
@@ -210,7 +215,7 @@ def _tether(
     member, anchor = anchor_of(asked.to)
     there = [t for t in tethers if (t.member, t.control) == (bound.member.id, control.name)]
     there = [t for t in there if (t.anchor_member, t.anchor if member != WORLD else WORLD) == (member, anchor)]
-    whole = [t for t in there if set(_released(t)) >= wanted_of(bound, control, asked.what)]
+    whole = [t for t in there if set(t.released) >= wanted_of(bound, control, asked.what)]
     if whole and asked.offset == "rest":
         return whole[0]
     tether = new_tether(tethers, bound, control, member, anchor)
@@ -337,7 +342,10 @@ def _follow(
     return True
 
 
-#: In what a control is to follow.
+#: What of a part is to follow, and in what.
+CONTROL = Choice(
+    "control", "of it", "name", "", help="Which control or joint of the part: left out, the one that drives."
+)
 WHAT = Choice(
     "what",
     "follows in",
@@ -363,7 +371,7 @@ class Follow(Operation):
             "after", "then", "options", "carry", (("carry", "keep the motion"), ("ride", "ride along")),
             help="The motion goes on as it was, or the control moves with what it follows.",
         ),
-        Choice("control", "of it", "name", "", help="Which control or joint of the part follows: left out, the one that drives."),
+        CONTROL,
         WHAT,
         Choice(
             "along", "others on it", "options", "no", (("no", "stay"), ("yes", "come along")), folded=True,
@@ -390,9 +398,7 @@ class Follow(Operation):
         """What hangs from nothing is mostly carried by what it follows next."""
         free = [p for p in parts if (ends := following(program.bound(*p))) and not ends[-1].control.hangs_from]
         found: dict[str, Value] = {"after": "ride", "offset": "here"} if free else {}
-        if len(parts) == 1:
-            found["control"] = control_for(program, program.bound(*parts[0]), "", first).name
-        return found
+        return found | which_control(program, parts, first)
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
         found: dict[str, tuple[tuple[str, str], ...]] = {"to": tuple(anchors(program))}
@@ -414,7 +420,7 @@ class Follow(Operation):
 def active(program: Program, tether: Tether) -> tuple[float, float] | None:
     """From when to when anything follows by a tether, from before it is dialled in to after it is dialled out: the last frame
     of the take where it goes on beyond it."""
-    channels = np.array([program.channels[tether.weight_channel(w)] for w in _released(tether)], dtype=np.int64)
+    channels = np.array([program.channels[n] for n in tether.weights], dtype=np.int64)
     if not len(channels):
         return None
     at = np.union1d(program.take.frames, program.key_times(channels.tolist()))
@@ -427,10 +433,6 @@ def active(program: Program, tether: Tether) -> tuple[float, float] | None:
     arrives = bool((program.sample(at[first : first + 1], ARRIVING, channels) > 0.0).any())
     leaves = bool((program.sample(at[last : last + 1], LEAVING, channels) > 0.0).any())
     return float(at[max(first - arrives, 0)]), float(at[min(last + leaves, len(at) - 1)])
-
-
-def _released(tether: Tether) -> list[str]:
-    return [w for w, on in (("position", tether.position), ("rotation", tether.rotation)) if on]
 
 
 def drop(program: Program, part: tuple[str, str], name: str, placing: Placing) -> tuple[Take, Proof]:
@@ -450,7 +452,7 @@ def drop(program: Program, part: tuple[str, str], name: str, placing: Placing) -
             (part,), OWN, span[0], last, "carry", placing.keys, tolerance=placing.tolerance, control=tether.control
         )
         take = apply(program, asked)[0]
-    gone = {tether.weight_channel(w) for w in _released(tether)}
+    gone = set(tether.weights)
     curves = {n: c for n, c in take.curves.items() if n not in gone}
     take = replace(take, curves=curves, tethers=tuple(t for t in take.tethers if t != tether))
     after = program.on(take)

@@ -311,9 +311,7 @@ class _Work:
                 continue
             new = replace(tether, member=control[0], control=control[1], anchor_member=anchored[0], anchor=anchored[1])
             found.append(new)
-            for what, on in (("position", tether.position), ("rotation", tether.rotation)):
-                if on:
-                    weights[tether.weight_channel(what)] = new.weight_channel(what)
+            weights.update(zip(tether.weights, new.weights, strict=True))
         return tuple(found), weights
 
     def _contact(self, contact: Contact) -> Contact | None:
