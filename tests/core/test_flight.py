@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 from dataclasses import replace
+from fractions import Fraction
 
 import numpy as np
 from numpy.random import Generator
@@ -11,15 +12,18 @@ from scipy.spatial.transform import Rotation
 
 from tests.depth import DEPTH
 from yielding_tether.core.cast import Member, Shape
-from yielding_tether.core.curves import ARRIVING, LEAVING
+from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.flight import Flight, apply, centre_of_mass
 from yielding_tether.core.operations.retether import Retether
 from yielding_tether.core.operations.retether import apply as retether
+from yielding_tether.core.parts import FreePart
 from yielding_tether.core.program import Program
 from yielding_tether.core.shapes import signed_distance
+from yielding_tether.core.skeleton import Joint, Skeleton
+from yielding_tether.core.takes import Take
 from yielding_tether.core.transforms import Floats, rotation_distance
 
 from .worlds import limb_member, prop, random_take, scene, stepped
@@ -45,17 +49,16 @@ def thrower(seed: int, centre: tuple[float, float, float]) -> Program:
 
 
 def state(program: Program, t: float, side: int, centre: Floats) -> tuple[Floats, Floats, Floats, Floats]:
-    """Place and velocity of the cup's middle, turn and spin (a frame) on one side of a time: by differences of SciPy's."""
-    h, sign = 1e-4, 1.0 if side == LEAVING else -1.0
-    at = t + sign * h * np.arange(3.0)
-    poses = program.evaluate(np.sort(at), side)
+    """Place and velocity of the cup's middle, turn and spin (a frame) on one side of a time: the slope of a polynomial through
+    seven moments beside it."""
+    step = (0.02 if side == LEAVING else -0.02) * np.arange(7.0)
+    poses = [program.evaluate([t + h], side) for h in step]
     node = program.nodes["cup", "cup"]
-    order = np.argsort(np.argsort(at))
-    pos, turn = poses.pos[order, node], Rotation.from_quat(poses.rot[order, node])
-    middle = pos + turn.apply(centre)
-    speed = sign * (-3.0 * middle[0] + 4.0 * middle[1] - middle[2]) / (2.0 * h)
-    spins = [(turn[k] * turn[0].inv()).as_rotvec() for k in (1, 2)]
-    return middle[0], speed, turn[0].as_quat(), sign * (4.0 * spins[0] - spins[1]) / (2.0 * h)
+    turn = Rotation.from_quat([p.rot[0, node] for p in poses])
+    middle = np.array([p.pos[0, node] for p in poses]) + turn.apply(centre)
+    spun = (turn * turn[0].inv()).as_rotvec()
+    speed, spin = (np.polynomial.polynomial.polyfit(step, x, 6)[1] for x in (middle, spun))
+    return middle[0], speed, turn[0].as_quat(), spin
 
 
 class Flying(unittest.TestCase):
@@ -79,19 +82,22 @@ class Flying(unittest.TestCase):
                     rot = Rotation.from_quat(poses.rot[:, node])
                     got = poses.pos[:, node] + rot.apply(middle)
                     span, fall = last - first, np.array([0.0, -G / rate**2, 0.0])
-                    speed = v0 if meets == "release" else (c1 - c0) / span - 0.5 * span * fall
                     s = (t - first)[:, None]
+                    # An error in what was measured of the release grows with time: the parabola is then that of its places.
+                    speed = (c1 - c0) / span - 0.5 * span * fall
+                    if meets == "release":
+                        speed = np.polynomial.polynomial.polyfit(s[:, 0], got - 0.5 * s * s * fall, 1)[1]
+                        self.assertLess(float(np.abs(speed - v0).max()), 1e-6)
                     want = c0 + s * speed + 0.5 * s * s * fall
-                    bound = 1e-6 if meets == "catch" else 1e-5
-                    self.assertLess(float(np.linalg.norm(got - want, axis=1).max()), bound)
+                    self.assertLess(float(np.linalg.norm(got - want, axis=1).max()), 1e-6)
                     # A steady spin: every stretch of time turns it about one axis, by as much a frame.
                     spin = (rot[-1] * rot[0].inv()).as_rotvec()
                     now = state(after, first, LEAVING, middle)
                     self.assertLess(float(rotation_distance(now[2], q0)), 1e-6)
                     self.assertLess(float(np.abs(now[0] - c0).max()), 1e-6)
                     if meets == "release":
-                        self.assertLess(float(np.abs(now[1] - v0).max()), 1e-5)
-                        self.assertLess(float(np.abs(now[3] - w0).max()), 1e-5)
+                        self.assertLess(float(np.abs(now[1] - v0).max()), 1e-6)
+                        self.assertLess(float(np.abs(now[3] - w0).max()), 1e-6)
                     along = now[3] / np.linalg.norm(now[3])
                     self.assertLess(abs(abs(float(spin @ along)) - float(np.linalg.norm(spin))), 2e-3)
                     steady = Rotation.from_rotvec(s * now[3]) * Rotation.from_quat(q0)
@@ -133,6 +139,39 @@ class Flying(unittest.TestCase):
             want = np.concatenate([points[i] for i in inside]).mean(axis=0)
             got = centre_of_mass(replace(prop("cup"), shapes=(ball, shape)))
             self.assertLess(float(np.linalg.norm(got - want)), 0.012, shape.form)
+
+    def test_a_prop_in_nobodys_hand_flies_through_the_pole_of_its_angles(self) -> None:
+        """Any rotation order, a turned rest, a middle off the joint: gravity is the second difference of the middle's places."""
+        for order in ("zyx", "xyz", "yzx"):
+            bones = Skeleton((Joint("cup", -1, (1.0, 2.0, 3.0), (0.5, 0.5, 0.5, 0.5)),))
+            shape = Shape("cup", "ball", "iron", (0.0, 0.1, 0.0), size=(0.1,))
+            loose = Member("cup", "Cup", "prop", bones, (FreePart("cup", "cup", "cup", order),), (shape,))
+            turning = {"tx": (0.0, 0.05, 2.0), "ry": (0.0, 0.12, 9.0), "rx": (0.3, 0.01, -2.0)}
+            keys = {
+                n: curve([Key(0, a, a, 0, slope, SMOOTH), Key(60, b, b, 0.1, 0, SMOOTH)])
+                for n, (a, slope, b) in turning.items()
+            }
+            plain = Program(
+                scene(loose), Take("loose", Fraction(24), 0, 60, {f"cup/cup.{n}": c for n, c in keys.items()})
+            )
+            for first, last, meets in ((10.0, 40.0, "catch"), (10.3, 21.7, "catch"), (30.0, 60.0, "release")):
+                take, proof = apply(plain, Flight(CUP, first, last, meets))  # type: ignore[arg-type]
+                after = plain.on(take)
+                t = np.linspace(first, last, 1001)[1:-1]
+                poses = after.evaluate(t)
+                middle = poses.pos[:, 0] + Rotation.from_quat(poses.rot[:, 0]).apply((0.0, 0.1, 0.0))
+                s = t - first
+                line = middle - np.outer(0.5 * s * s, (0.0, -G / 24.0**2, 0.0))
+                start, speed = np.polynomial.polynomial.polyfit(s, line, 1)
+                off = float(np.abs(line - (start + np.outer(s, speed))).max())
+                # Through the pole itself, where two angles jump half a turn, no keys hold it to the last: that is told.
+                told = "Keys hold the arc to" in proof.sentence
+                self.assertLess(off, 1e-5 if told else 1e-6, (order, first))
+                self.assertTrue(proof.clean)
+                # Thrown again within an older throw: what lies before stays to the last bit.
+                again = plain.on(apply(after, Flight(CUP, last - 5.0, last, "catch"))[0])
+                before = np.arange(0.0, last - 5.0, 0.25)
+                self.assertEqual(again.evaluate(before).pos.tobytes(), after.evaluate(before).pos.tobytes())
 
     def test_a_ball_needs_two_keys_of_place(self) -> None:
         take, _ = apply(thrower(1, (0.0, 0.0, 0.0)), Flight(CUP, 12.0, 40.0))

@@ -5,7 +5,7 @@
 Its centre of mass is on that parabola and it spins steadily. Either the release is kept (place, speed and spin as it was held;
 the catch is where the arc is then), or the catch is met: place and turn of the frame on which it is caught are given, and the
 speed and spin that lead there are what it leaves with. The arc is re-expressed in the prop's own control, in the world, with
-as few keys at even distances as hold it.
+keys where it needs them.
 """
 
 from __future__ import annotations
@@ -34,8 +34,8 @@ GRAVITY = 9.81
 #: How near the keys keep the centre of mass to its parabola (metres) and the turn to its steady spin (radians): half of what
 #: is promised.
 NEAR, TURNED = 5e-7, np.radians(0.05)
-#: Most keys a frame.
-DENSEST = 4
+#: Most keys in any one frame, and a frame over all: where the angles turn about their pole, they need many near by.
+DENSEST, MOST = 256, 8
 #: Frames before and after the release at which another one is looked for, and how much less it must add to be told.
 AROUND, WORTH = 5, 0.8
 #: Below this a shape's middle is taken for the joint itself, metres.
@@ -187,18 +187,20 @@ def _fly(program: Program, bound: Bound, control: BoundControl, curves: Curves, 
     # Two keys hold a parabola; where the middle is not the joint, its place turns with it.
     plain = expressed(motion, target, base, ends, ends, set(), open_end)
     place = {names[c]: plain[names[c]] for c in target.channels[:3]} if not arc.centre.any() else {}
-    count = 1
+    times = ends
     while True:
-        times = np.linspace(first, last, count + 1)
         made = base | expressed(motion, target, base, times, ends, set(), open_end) | place
         off, turned = _strays(program.with_curves(_new(program, made)), control, arc, times)
-        if (off <= NEAR and turned <= TURNED) or count >= DENSEST * (last - first):
-            break
+        over = np.maximum(off / NEAR, turned / TURNED)
         # A cubic strays with the fourth power of its length; a little less than that asks for, so as not to go too far.
-        more = 0.95 * max(off / NEAR, turned / TURNED) ** 0.25
-        count = min(max(count + 1, int(count * more)), int(DENSEST * (last - first)) + 1)
+        pieces = np.where(over > 1.0, np.maximum(np.ceil(0.95 * over**0.25), 2.0), 1.0)
+        pieces = np.minimum(pieces, np.maximum(np.floor(DENSEST * np.diff(times)), 1.0)).astype(int)
+        if pieces.max() == 1 or pieces.sum() > MOST * (last - first) + MOST:
+            break
+        cut = [np.linspace(a, b, n, endpoint=False) for a, b, n in zip(times[:-1], times[1:], pieces, strict=True)]
+        times = np.concatenate([*cut, [last]])
     curves.update(made | {names[c]: _tagged(made[names[c]], first, last) for c in target.channels})
-    return _words(program, bound, arc, released, caught, asked, (off, turned))
+    return _words(program, bound, arc, released, caught, asked, (float(off.max()), float(turned.max())))
 
 
 def _new(program: Program, curves: Mapping[str, Curve]) -> dict[str, Curve]:
@@ -222,15 +224,16 @@ def _tagged(flown: Curve, first: float, last: float) -> Curve:
     return put(flown, [flown.key(i)._replace(tag=FLIGHT) for t in (first, last) if (i := flown.find(t)) is not None])
 
 
-def _strays(after: Program, control: BoundControl, arc: Arc, times: Floats) -> tuple[float, float]:
-    """How far the centre of mass leaves its parabola (metres), and the turn its spin (radians), between keys."""
+def _strays(after: Program, control: BoundControl, arc: Arc, times: Floats) -> tuple[Floats, Floats]:
+    """(K,) how far the centre of mass leaves its parabola (metres), and the turn its spin (radians), between each two keys."""
     shares = np.arange(1, 8) / 8.0
     at = (times[:-1, None] + np.diff(times)[:, None] * shares).ravel()
     poses = after.evaluate(at, only=[control.node])
     rot = poses.rot[:, control.node]
     centre, turn = arc.at(at)
     off = poses.pos[:, control.node] + rotate(rot, np.broadcast_to(arc.centre, (len(at), 3))) - centre
-    return float(np.linalg.norm(off, axis=1).max()), float(rotation_distance(rot, turn).max())
+    each = (len(times) - 1, len(shares))
+    return np.linalg.norm(off, axis=1).reshape(each).max(axis=1), rotation_distance(rot, turn).reshape(each).max(axis=1)
 
 
 def _easier(program: Program, bound: Bound, arc: Arc, caught: Limits, asked: Flight, added: float) -> str:
