@@ -21,7 +21,7 @@ from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Capture, Take
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
 
-from .worlds import limb_member, order, random_take, scene, stepped, unit
+from .worlds import growing, limb_member, order, random_take, scene, stepped, unit
 
 
 @dataclass(frozen=True)
@@ -139,11 +139,12 @@ def local_motion(program: Program, member: Member, frames: Floats) -> tuple[Floa
 
 
 def programs(seed: int, kind: str) -> list[tuple[Program, Bound]]:
-    """One random body of a kind of part, keyed and captured."""
+    """One random body of a kind of part, keyed and captured; every other grows and shrinks meanwhile."""
     rng = np.random.default_rng(seed)
     example = EXAMPLES[kind](rng)
     found = []
-    for program in (posed(rng, example), captured(rng, example)):
+    sizes = growing(rng, (example.member,)) if seed % 2 else {}
+    for program in (p.with_curves(sizes) for p in (posed(rng, example), captured(rng, example))):
         found.append((program, program.bound(example.member.id, example.part)))
     return found
 

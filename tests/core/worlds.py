@@ -75,12 +75,12 @@ def random_take(
     kinds: tuple[int, ...] = (SMOOTH, SMOOTH, LINEAR),
     skip: tuple[str, ...] = ("drive", "bend", "captured", "carry", "twist"),
 ) -> Take:
-    """Curves on every channel of the cast but the skipped ones; lengths move by a twentieth as much."""
+    """Curves on every channel of the cast but the skipped ones and sizes; lengths move by a twentieth as much."""
     curves = {}
     for member in members:
         for part in member.parts:
             for c in part.channels():
-                if c.name in skip:
+                if c.name in skip or c.kind == "scale" or c.name.startswith("about."):
                     continue
                 size = spread if c.kind == "angle" else 0.1 * spread
                 if not c.system:
@@ -97,6 +97,22 @@ def stepped(*steps: tuple[float, float]) -> Curve:
         keys.append(Key(float(time), before, value, kind=0, rule=FREE))
         before = value
     return curve(keys)
+
+
+def growing(rng: Generator, members: tuple[Member, ...], last: int = 60) -> dict[str, Curve]:
+    """Sizes of all roots between a half and two, each about a point of its own, smoothly growing and shrinking."""
+    curves = {}
+    for member in members:
+        for part in member.parts:
+            for c in part.channels() if part.free else ():
+                name = channel_id(member.id, c.control, c.name)
+                if c.kind == "scale":
+                    ends = np.exp(rng.uniform(-0.69, 0.69, 2))
+                    keys = zip((0.0, float(last)), ends.tolist(), strict=True)
+                    curves[name] = curve([Key(t, v, v, 0.0, 0.0, SMOOTH, FREE) for t, v in keys])
+                elif c.name.startswith("about."):
+                    curves[name] = stepped((0, float(rng.uniform(-1.0, 1.0))))
+    return curves
 
 
 def weights(tether: Tether, steps: Curve) -> dict[str, Curve]:

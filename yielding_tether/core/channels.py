@@ -28,7 +28,7 @@ class Trait(NamedTuple):
 TRAITS: dict[Kind, Trait] = {
     "angle": Trait("rad", 0.0, -inf, inf, False, True),
     "length": Trait("m", 0.0, -inf, inf, False, False),
-    "scale": Trait("", 1.0, 1e-3, 1e3, False, False),
+    "scale": Trait("", 1.0, 0.1, 10.0, False, False),
     "share": Trait("", 0.0, 0.0, 1.0, True, False),
     "sign": Trait("", 1.0, -1.0, 1.0, True, False),
     "number": Trait("", 0.0, -inf, inf, False, False),

@@ -128,7 +128,9 @@ def measure_all(program: Program, contacts: Sequence[Contact]) -> list[Slip]:
             np.concatenate([t for t, _ in spans]), np.concatenate([s for _, s in spans]), [joint, node]
         )
         back = inverse(rot[:, 1])
-        local = rotate(back, pos[:, 0] - pos[:, 1])
+        grown = program.sizes(np.concatenate([t for t, _ in spans]), np.concatenate([s for _, s in spans]), node)
+        # What is held on to may grow, and its holder's place in it with it.
+        local = rotate(back, pos[:, 0] - pos[:, 1]) / grown[:, None]
         turned = multiply(back, rot[:, 0])
         at = 0
         for k, (times, _) in zip(mine, spans, strict=True):
@@ -136,8 +138,8 @@ def measure_all(program: Program, contacts: Sequence[Contact]) -> list[Slip]:
             at = own.stop
             still = np.broadcast_to(local[own][0], (len(times), 3))
             program.measured[contacts[k]] = Slip(
-                times, pos[own, 1] + rotate(rot[own, 1], still),
-                np.linalg.norm(local[own] - still, axis=1), rotation_distance(turned[own], turned[own][:1]),
+                times, pos[own, 1] + grown[own, None] * rotate(rot[own, 1], still),
+                grown[own] * np.linalg.norm(local[own] - still, axis=1), rotation_distance(turned[own], turned[own][:1]),
             )  # fmt: skip
     return [program.measured[contact] for contact in contacts]
 
@@ -194,14 +196,18 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None) -> li
     for k, end in enumerate(ends):
         advance(k / len(ends))
         own = program.nodes[end.bound.member.id, end.joint]
-        tall = _height(end.bound.member)
-        size = _extent(end) or 0.05 * tall
+        # A body that grows is as large as it mostly is.
+        grown = float(np.median(program.sizes(frames, LEAVING, own)))
+        tall = grown * _height(end.bound.member)
+        size = grown * _extent(end) or 0.05 * tall
         nodes = [_node(program, a) for a in anchors]
         pos, rot = program.track(frames, LEAVING, [own, *nodes])
         tried: list[tuple[float, Contact]] = []
         for n, (anchor, node) in enumerate(zip(anchors, nodes, strict=True), 1):
             back = inverse(rot[:, n])
             place = rotate(back, pos[:, 0] - pos[:, n])
+            grows = program.sizes(frames, LEAVING, node)
+            place *= (float(np.median(grows)) / grows)[:, None]
             turn = multiply(back, rot[:, 0])
             moved = np.linalg.norm(np.diff(place, axis=0), axis=1) + size * rotation_distance(turn[1:], turn[:-1])
             speed = moved * float(program.take.rate) / tall
@@ -265,9 +271,12 @@ def _support(shape: Shape) -> list[Floats]:
             for axis in np.eye(3) for s in (-1.0, 1.0)]  # fmt: skip
 
 
-def _spots(end: End, poses: Poses) -> Floats:
+def _spots(program: Program, end: End, poses: Poses) -> Floats:
     """(F, P, 3) the points of an end's surface in the world."""
     points = np.broadcast_to(end.points, (len(poses.times), *end.points.shape))
+    size = poses.size(program.rig.slot_of(end.of[0]))
+    if size is not None:
+        points = points * size[:, None, None]
     found: Floats = poses.pos[:, end.of] + rotate(poses.rot[:, end.of], points)
     return found
 
@@ -278,13 +287,13 @@ def _gap(program: Program, end: End, node: int, shapes: Sequence[Shape], ground:
     if len(frames) > 9:
         frames = frames[np.linspace(0, len(frames) - 1, 9).astype(int)]
     poses = program.evaluate(frames, only=[node, *set(end.of)])
-    spots = _spots(end, poses)
+    spots = _spots(program, end, poses)
     if not shapes:
         return float(np.median(np.abs(np.min(spots[..., 1], axis=1) - ground)))
-    local = rotate(inverse(poses.rot[:, node])[:, None], spots - poses.pos[:, node][:, None])
-    return float(
-        np.median(np.min([np.maximum(signed_distance(shape, local), 0.0).min(axis=1) for shape in shapes], axis=0))
-    )
+    grown = program.sizes(frames, LEAVING, node)
+    local = rotate(inverse(poses.rot[:, node])[:, None], spots - poses.pos[:, node][:, None]) / grown[:, None, None]
+    gaps = [grown * np.maximum(signed_distance(shape, local), 0.0).min(axis=1) for shape in shapes]
+    return float(np.median(np.min(gaps, axis=0)))
 
 
 def _ground(program: Program, ends: Sequence[End]) -> float:
@@ -293,7 +302,7 @@ def _ground(program: Program, ends: Sequence[End]) -> float:
     lowest = np.full(len(frames), np.inf)
     for end in ends:
         poses = program.evaluate(frames, only=list(set(end.of)))
-        lowest = np.minimum(lowest, _spots(end, poses)[..., 1].min(axis=1))
+        lowest = np.minimum(lowest, _spots(program, end, poses)[..., 1].min(axis=1))
     return float(np.quantile(lowest, GROUND))
 
 

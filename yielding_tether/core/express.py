@@ -43,6 +43,7 @@ from .program import Poses, Program
 from .rig import Bound, BoundControl, BoundSystem
 from .systems.fk import turn_in
 from .systems.place import place_in
+from .systems.system import Space
 from .transforms import Floats, Ints, multiply, rotate, rotation_distance, wrap_near
 
 Flags = NDArray[np.bool_]
@@ -120,8 +121,9 @@ def control_target(bound: Bound, control: str, weights: Mapping[int, float]) -> 
 
     def fit(poses: Poses, near: Floats) -> Floats:
         at, space = placed.node, placed.space
-        seen = poses.pos[:, at], poses.rot[:, at], poses.pos[:, space], poses.rot[:, space]
-        return place_in(*seen, order, near) if placed.place >= 0 else turn_in(seen[1], seen[3], order, near)
+        pos, rot = poses.pos[:, at], poses.rot[:, at]
+        into = Space(poses.pos[:, space], poses.rot[:, space], poses.size(placed.slot))
+        return place_in(pos, rot, into, order, near) if placed.place >= 0 else turn_in(rot, into.rot, order, near)
 
     nodes = np.unique(np.array([placed.node, placed.space, *placed.anchors], dtype=np.int64))
     return Target(bound, mine, nodes, nodes.tolist(), fit, weights, weights, False)
@@ -566,12 +568,18 @@ def put_space(control: BoundControl, poses: Poses, weights: Mapping[int, float |
     shares[-1] = 1.0 - shares.sum(axis=0)
     place = np.zeros_like(poses.pos[:, control.space])
     turns = np.empty((len(control.anchors), count, 4))
+    mean = np.zeros(count)
     for k, (anchor, (pos, rot)) in enumerate(zip(control.anchors, control.reach, strict=True)):
         if shares[k, 0].any():
-            place += shares[k, 0][:, None] * (poses.pos[:, anchor] + rotate(poses.rot[:, anchor], pos))
+            size = poses.size(control.slots[k])
+            reach = pos if size is None else size[:, None] * pos
+            place += shares[k, 0][:, None] * (poses.pos[:, anchor] + rotate(poses.rot[:, anchor], reach))
+            mean += shares[k, 0] * (1.0 if size is None else size)
         if shares[k, 1].any():
             turns[k] = multiply(poses.rot[:, anchor], rot)
     poses.pos[:, control.space] = place
+    if poses.sizes is not None and control.slot:
+        poses.sizes[:, control.slot] = mean
     for k in range(len(control.anchors)):
         alone = shares[k, 1] == 1.0
         poses.rot[alone, control.space] = turns[k, alone]

@@ -23,9 +23,10 @@ from .kernels.block import BLOCK, NODE_ROWS, U
 from .kernels.rows import Room, addresses
 from .kernels.run import Curves, run
 from .kernels.sample import halve, sample_packed
+from .parts.root import SIZE
 from .progress import still_wanted
 from .rig import Bound, Rig
-from .systems.system import Posed
+from .systems.system import Posed, Space
 from .takes import Scene, Take
 from .transforms import Floats, Ints, inverse, rotate
 
@@ -48,13 +49,19 @@ def _bits(values: Floats) -> Ints:
 
 @dataclass
 class Poses:
-    """Everything at F times: `pos` (F, N, 3) metres and `rot` (F, N, 4) of all nodes in the world, and `side` (F,) the
-    side of each time. Look nodes up in the program that made it; the last is the world itself."""
+    """Everything at F times: `pos` (F, N, 3) metres and `rot` (F, N, 4) of all nodes in the world, `side` (F,) the side of
+    each time, and `sizes` (F, S) of what has one, by slot; None where nothing has. Look nodes up in the program that made
+    it; the last is the world itself."""
 
     times: Floats
     pos: Floats
     rot: Floats
     side: np.ndarray
+    sizes: Floats | None = None
+
+    def size(self, slot: int) -> Floats | None:
+        """(F,) the size in a slot; None where it is one."""
+        return None if self.sizes is None or not slot else self.sizes[:, slot]
 
 
 class _Groups(NamedTuple):
@@ -95,8 +102,10 @@ class Program:
 
     def __init__(self, scene: Scene, take: Take, rig: Rig | None = None) -> None:
         captured = tuple((id, c.offsets.shape[1]) for id, c in take.captures.items())
-        if rig is None or rig.scene is not scene or rig.tethers != take.tethers or rig.captured != captured:
-            rig = Rig(scene, take.tethers, captured)
+        sizes = frozenset(name for name in take.curves if name.endswith(f".{SIZE}"))
+        now = (take.tethers, captured, sizes)
+        if rig is None or rig.scene is not scene or (rig.tethers, rig.captured, rig.keyed_sizes) != now:
+            rig = Rig(scene, *now)
         self.rig = rig
         self.scene = scene
         self.take = take
@@ -170,6 +179,7 @@ class Program:
             values, np.zeros(2 * len(values)), work.ravel(), np.zeros(sampled * NODE_ROWS * BLOCK),
             np.empty(18 * BLOCK), np.empty(3 * NODE_ROWS * BLOCK), np.empty(max(3, joints) * 3 * BLOCK),
             np.empty((joints, 7)), np.empty((most, 4)), np.empty((2, most)), np.empty(BLOCK), np.empty(BLOCK, dtype=np.int64),
+            np.ones(self.rig.slot_count * BLOCK),
         )  # fmt: skip
 
     # --- evaluating -----------------------------------------------------------------------------------
@@ -220,8 +230,10 @@ class Program:
             for first, last in self._gaps(nodes):
                 pos[:, first:last] = np.nan
                 rot[:, first:last] = np.nan
+        slots = self.rig.slot_count
+        sizes = np.empty((len(at), slots if slots > 1 else 0))
         if not len(at):
-            return Poses(at, pos, rot, which)
+            return Poses(at, pos, rot, which, sizes if slots > 1 else None)
         groups = self._spans(at, which, over, forced) if len(over) else self._spans_lately(at, which)
         plans = [self._plan(codes, at, groups.frames(g), nodes if only is not None else None)
                  for g, codes in enumerate(groups.codes)]  # fmt: skip
@@ -250,8 +262,9 @@ class Program:
             self._ready(),
             pos,
             rot,
+            sizes,
         )
-        return Poses(at, pos, rot, which)
+        return Poses(at, pos, rot, which, sizes if sizes.shape[1] else None)
 
     def track(self, times: Floats, side: int | Ints, nodes: Ints | Sequence[int]) -> tuple[Floats, Floats]:
         """Places (F, N, 3) and rotations (F, N, 4) of a few nodes at many times: only a piece of all is held at once."""
@@ -263,17 +276,31 @@ class Program:
             pos[some], rot[some] = found.pos[:, nodes], found.rot[:, nodes]
         return pos, rot
 
+    def sizes(self, times: Floats, side: int | Ints, node: int) -> Floats:
+        """(F,) size of what stands at a node, at these times."""
+        slot = self.rig.slot_of(node)
+        if not slot:
+            return np.ones(len(times))
+        which = sides(side, len(times))
+        root = self.rig.root_node(slot)
+        found = self.evaluate(times, which, only=[root]).size(slot)
+        assert found is not None
+        return found
+
     def _in_pieces(
         self, at: Floats, side: Ints, overrides: Mapping[int, float | Floats], only: Ints | Sequence[int] | None
     ) -> Poses:
         """The same, a piece of the times after the other: captures are interpolated for all joints at once."""
         pos, rot = np.empty((len(at), self.rig.shown, 3)), np.empty((len(at), self.rig.shown, 4))
+        sizes = []
         for k in range(0, len(at), PIECE):
             some = slice(k, k + PIECE)
             over = {c: v[some] if isinstance(v, np.ndarray) and v.ndim else v for c, v in overrides.items()}
             found = self.evaluate(at[some], side[some], over, only)
             pos[some], rot[some] = found.pos, found.rot
-        return Poses(at, pos, rot, side)
+            if found.sizes is not None:
+                sizes.append(found.sizes)
+        return Poses(at, pos, rot, side, np.concatenate(sizes) if sizes else None)
 
     def _gaps(self, nodes: Ints) -> list[tuple[int, int]]:
         """Runs of nodes that are not among these (in order)."""
@@ -512,12 +539,19 @@ class Program:
         pos, rot = np.ascontiguousarray(poses.pos[:, bound.nodes]), np.ascontiguousarray(poses.rot[:, bound.nodes])
         above_pos, above_rot = poses.pos[:, bound.above], np.ascontiguousarray(poses.rot[:, bound.above])
         offsets = np.repeat(bound.offsets[None], len(pos), axis=0)
+        size = poses.size(bound.body.slot if bound.body else bound.slot)
+        if size is not None and not bound.body:
+            offsets *= size[:, None, None]
         loose = np.flatnonzero((bound.moving[:, 0] >= 0) | (bound.samples >= 0))
         if len(loose):
             back = inverse(above_rot[:, loose])
             offsets[:, loose] = rotate(back, pos[:, loose] - above_pos[:, loose])
         spaces = {
-            name: (np.ascontiguousarray(poses.pos[:, c.space]), np.ascontiguousarray(poses.rot[:, c.space]))
+            name: Space(
+                np.ascontiguousarray(poses.pos[:, c.space]),
+                np.ascontiguousarray(poses.rot[:, c.space]),
+                poses.size(c.slot),
+            )
             for name, c in bound.followers.items()
         }
         sampled = None
@@ -526,7 +560,10 @@ class Program:
             moved = np.ascontiguousarray(np.moveaxis(rows, 2, 0))
             sampled = moved[..., :3], moved[..., 3:]
         given = next((g for s in bound.systems.values() if (g := s.system.given(bound, poses)) is not None), None)
-        return Posed(pos, rot, above_pos, above_rot, offsets, spaces, sampled, given)
+        about = None
+        if bound.body:
+            about = self.sample(poses.times, poses.side, np.array(bound.body.about)).T
+        return Posed(pos, rot, above_pos, above_rot, offsets, spaces, sampled, given, size, about)
 
     def fit_nodes(self, bounds: Sequence[Bound]) -> Ints:
         """Nodes that fits of these parts read: their joints, what they hang from, what gives them turns, and the spaces of their

@@ -8,7 +8,7 @@ follows one thing alone a plain row, and only two systems mixed are blended.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
 from threading import Lock
@@ -22,7 +22,9 @@ from .errors import CoreError, LoopError
 from .kernels import blend
 from .kernels.blend import BLEND
 from .kernels.follow import CONTROL, CONTROL_MIXED
+from .kernels.size import SIZED
 from .parts import Part
+from .parts.root import ABOUT, SIZE
 from .systems.captured import Captured
 from .systems.fk import following
 from .systems.system import Control, State, System
@@ -52,12 +54,25 @@ class BoundSystem:
     data: Any = None
 
 
+class Body(NamedTuple):
+    """What hangs from a root with a size: the slot of the size, its channel, those of the point about which it grows, the
+    node of the world as what grows with it sees it, and that of the world."""
+
+    slot: int
+    size: int
+    about: tuple[int, int, int]
+    grown: int
+    world: int
+
+
 @dataclass(eq=False)
 class BoundControl:
     """A control that can follow something: nodes of itself and of its space, what it may follow, and in which place of
     each it rests. `weights` (anchors, 2): channels of place and rotation, -1 where they are not released; the own space
     comes last, without weights. `place`, `turn`: first channels of its place (-1 for a joint, which only turns) and of its
-    Euler angles."""
+    Euler angles. `slots`: those of the anchors' sizes, `roots` the nodes that come with them (-1 none), `slot` that of
+    their mean, by which the control's place is multiplied (0: one); `taken`: whether the `body` under the control takes each
+    anchor's size on."""
 
     control: Control
     label: str
@@ -68,6 +83,11 @@ class BoundControl:
     anchors: list[int]
     weights: list[tuple[int, int]]
     reach: list[tuple[Floats, Floats]]
+    slots: list[int]
+    roots: list[int]
+    taken: list[bool]
+    slot: int = 0
+    body: Body | None = None
 
     @property
     def switches(self) -> list[int]:
@@ -90,6 +110,8 @@ class BoundControl:
     def reads(self, state: State) -> list[int]:
         """Nodes of what is followed now; the own space unless others hold place and rotation in full."""
         found = self.followed(state)
+        # Who grows with an anchor needs to know how large it is.
+        found += [r for a, r in zip(self.anchors, self.roots, strict=True) if r >= 0 and a in found]
         full = [any(pair[what] >= 0 and state(pair[what]) == 1 for pair in self.weights[:-1]) for what in (0, 1)]
         return found if all(full) else [*found, self.anchors[-1]]
 
@@ -108,11 +130,11 @@ class BoundControl:
         ints = [self.space, node, followed, self.place, self.turn]
         reach = self.reach[one if one is not None else -1]
         floats = [*reach[0], *reach[1], *signs_of(self.control.order)]
-        if one is not None:
+        if one is not None and not self.slot and self.body is None:
             return [tape.add(CONTROL, ints, floats, (self.turn,))]
-        ints.append(len(self.anchors))
-        for anchor, pair in zip(self.anchors, self.weights, strict=True):
-            ints += [anchor, *pair]
+        ints += [len(self.anchors), self.slot, *(self.body[:2] if self.body else (0, -1))]
+        for anchor, pair, slot, taken in zip(self.anchors, self.weights, self.slots, self.taken, strict=True):
+            ints += [anchor, *pair, slot, taken]
         for pos, rot in self.reach:
             floats += [*pos, *rot]
         return [tape.add(CONTROL_MIXED, ints, floats, (self.turn,))]
@@ -144,6 +166,9 @@ class Bound:
     controls: dict[str, BoundControl] = field(default_factory=dict)
     turned: dict[str, BoundControl] = field(default_factory=dict)
     scratch: list[Ints] = field(default_factory=list)
+    #: Slot of the size of its joints (0: one), and the body that hangs from it, where it is a root with a size of its own.
+    slot: int = 0
+    body: Body | None = None
 
     @property
     def id(self) -> tuple[str, str]:
@@ -196,6 +221,13 @@ class Bound:
     def switches(self) -> list[int]:
         """Channels that say what drives and what is followed."""
         return [*self.driver_channels.tolist(), *self.weight_channels]
+
+    def sized(self, tape: Tape, node: int, source: int, *, whole: bool) -> Run:
+        """A row that writes a node made of another by the size of the body: all of it grows about the body's point, or only
+        what hangs from it."""
+        assert self.body is not None
+        ints = (node, source, self.body.slot, self.body.about[0], int(whole))
+        return tape.add(SIZED, ints, (*self.offsets[0], *self.rests[0]))
 
     def above_in(self, into: Ints, k: int) -> int:
         """Node that joint k hangs from where the part's joints are written to `into`."""
@@ -278,18 +310,22 @@ class ControlStage(Stage):
 
     def __init__(self, bound: Bound, control: BoundControl) -> None:
         self.label = bound.who
-        self.control = control
-        self.writes = (control.space, control.node)
+        self.bound, self.control = bound, control
+        self.writes = (control.space, control.node, *([control.body.grown] if control.body else []))
         self.switches = tuple(control.switches)
 
     def reads(self, state: State) -> list[int]:
         return self.control.reads(state)
 
     def channels(self, state: State) -> list[int]:
-        return [*self.control.channels, *self.switches]
+        body = self.control.body
+        return [*self.control.channels, *self.switches, *([body.size, *body.about] if body else [])]
 
     def emit(self, tape: Tape, state: State) -> list[Run]:
-        return self.control.emit(tape, self.control.node, state)
+        runs = self.control.emit(tape, self.control.node, state)
+        if self.control.body:
+            runs.append(self.bound.sized(tape, self.control.body.grown, self.control.body.world, whole=True))
+        return runs
 
 
 class TurnStage(Stage):
@@ -335,6 +371,9 @@ class PartStage(Stage):
     def reads(self, state: State) -> list[int]:
         bound = self.bound
         found = set(bound.outer.tolist())
+        if bound.body:
+            # Whatever drives a root, the size comes with its control.
+            found.add(bound.controls[bound.part.joints[0]].node)
         for name in bound.active_in(state):
             found.update(bound.systems[name].system.reads(bound, state))
         return sorted(found)
@@ -371,7 +410,7 @@ class PartStage(Stage):
         for k in bound.outward:
             ints = (
                 into[k], bound.above_in(into, k), bound.outer[k], one[k], other[k], share, int(bound.part.free),
-                bound.moving[k, 0], bound.samples[k],
+                bound.moving[k, 0], bound.samples[k], bound.slot,
             )  # fmt: skip
             runs.append(tape.add(BLEND, ints, bound.offsets[k]))
         return Tape.joined(runs, blend.INTS, blend.FLOATS)
@@ -380,11 +419,21 @@ class PartStage(Stage):
 class Rig:
     """A scene with what may be followed in it and who has a capture: everything that does not change with the keys."""
 
-    def __init__(self, scene: Scene, tethers: Sequence[Tether] = (), captured: Sequence[tuple[str, int]] = ()) -> None:
-        """captured: members that have a capture, with the number of its joints."""
+    def __init__(
+        self, scene: Scene, tethers: Sequence[Tether] = (), captured: Sequence[tuple[str, int]] = (),
+        keyed_sizes: Collection[str] = (),
+    ) -> None:  # fmt: skip
+        """captured: members that have a capture, with the number of its joints; keyed_sizes: channels of sizes that have keys:
+        nobody else's rows know of sizes."""
         self.scene = scene
         self.tethers = tuple(tethers)
         self.captured = tuple(captured)
+        self.keyed_sizes = frozenset(keyed_sizes)
+        #: Slots of the sizes of joints and controls by (member, name), and of roots that have one; the first slot is one.
+        self._slots: dict[tuple[str, str], int] = {}
+        self._bodies: dict[tuple[str, str], int] = {}
+        self._slot_of: dict[int, int] | None = None
+        self.slot_count = 1
         #: Node of each joint or control by (member, name); the space of a control by (member, name, "space").
         self.nodes: dict[tuple[str, ...], int] = {}
         self.channels: dict[str, int] = {}
@@ -445,10 +494,49 @@ class Rig:
         for tether in self.tethers:
             if self._turns(tether):
                 self.nodes.setdefault((tether.member, tether.control, "space"), len(self.nodes))
+        self._number_sizes()
         self.world = len(self.nodes)
         #: Nodes that poses hold: all but scratch.
         self.shown = self.world + 1
         self.count = self.shown + scratch
+
+    def _number_sizes(self) -> None:
+        """Slots of the roots that have a size in this take, and nodes of the world as what grows with them sees it."""
+        growing = {(t.member, t.control) for t in self.tethers if t.scales}
+        for member in self.scene.members:
+            for part in member.parts:
+                root = (member.id, part.joints[0])
+                if part.free and (channel_id(*root, SIZE) in self.keyed_sizes or root in growing):
+                    self._bodies[root] = self.slot_count
+                    self.slot_count += 1
+                    self.nodes[(*root, "grown")] = len(self.nodes)
+        if self._bodies:
+            names = [(m.id, j.name) for m in self.scene.members for j in m.skeleton.joints]
+            for whose in dict.fromkeys([*names, *self._controls]):
+                self._slots[whose] = self._bodies.get((whose[0], self._root(*whose)), 0)
+
+    def root_node(self, slot: int) -> int:
+        """Node of the control of the root whose size is in a slot."""
+        return next(self.control_node(*root) for root, own in self._bodies.items() if own == slot)
+
+    def slot_of(self, node: int) -> int:
+        """Slot of the size of what stands at a node: a joint, a control, the world."""
+        if not self._bodies:
+            return 0
+        if self._slot_of is None:
+            known = {self.control_node(*whose): slot for whose, slot in self._slots.items()}
+            known |= {self.nodes[whose]: slot for whose, slot in self._slots.items() if whose in self.nodes}
+            grown = {self.nodes[(*root, "grown")]: slot for root, slot in self._bodies.items()}
+            self._slot_of = known | grown
+        return self._slot_of.get(node, 0)
+
+    def _root(self, member: str, name: str) -> str:
+        """The joint from which a joint or control of a member hangs in the end."""
+        bones = self.scene.member(member).skeleton
+        j = bones.index[name if name in bones.index else self._controls[member, name][1].rests_on]
+        while bones.parents[j] >= 0:
+            j = bones.parents[j]
+        return bones.joints[j].name
 
     def _rest_places(self) -> dict[tuple[str, ...], tuple[Floats, Floats]]:
         """Rest position (3,) and rotation (4,) in the world of every joint and control."""
@@ -515,6 +603,13 @@ class Rig:
             np.array([self._sample(member, n) for n in part.joints], dtype=np.int64), own, drivers=tuple(drivers),
         )  # fmt: skip
         self._check_locks(part, own)
+        slot = self._slots.get((member.id, part.joints[0]), 0)
+        if not part.free:
+            bound.slot = slot
+        elif slot:
+            x, y, z = (own[part.joints[0], c] for c in ABOUT)
+            grown = self.nodes[member.id, part.joints[0], "grown"]
+            bound.body = Body(slot, own[part.joints[0], SIZE], (x, y, z), grown, self.world)
         for system in systems:
             described = [c for c in system.channels(part) if c.poses]
             held = np.array([c.access == "locked" or self._locked(part, c) for c in described])
@@ -564,7 +659,7 @@ class Rig:
         self, bound: Bound, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]
     ) -> BoundControl:  # fmt: skip
         member = bound.member
-        anchors, reach, weights = self._followed(bound, control, rests)
+        anchors, reach, weights, sizes = self._followed(bound, control, rests)
         # A control hangs from what the joint it begins at hangs from.
         own_space = self.world
         reach_own = rests[member.id, control.name]
@@ -577,9 +672,15 @@ class Rig:
         anchors.append(own_space)
         reach.append(reach_own)
         weights.append((-1, -1))
+        sizes.append((bound.slot if own_space != self.world else 0, -1, False))
+        slots, roots, taken = map(list, zip(*sizes, strict=True))
+        slot = 0
+        if any(slots):
+            slot, self.slot_count = self.slot_count, self.slot_count + 1
         return BoundControl(
             control, bound.who, self.control_node(member.id, control.name), self.nodes[member.id, control.name, "space"],
             bound.own[control.name, TRANSLATION[0]], bound.own[control.name, ROTATION[0]], anchors, weights, reach,
+            slots, roots, taken, slot, bound.body,
         )  # fmt: skip
 
     def _turned(
@@ -587,23 +688,26 @@ class Rig:
     ) -> BoundControl:  # fmt: skip
         """A joint that stays where it hangs, and whose turn may follow something."""
         k = bound.part.joints.index(control.name)
-        anchors, reach, weights = self._followed(bound, control, rests)
+        anchors, reach, weights, _ = self._followed(bound, control, rests)
         anchors.append(int(bound.above[k]))
         reach.append((bound.offsets[k], bound.rests[k]))
         weights.append((-1, -1))
         return BoundControl(
             control, bound.who, int(bound.nodes[k]), self.nodes[bound.member.id, control.name, "space"], -1,
-            bound.own[control.name, ROTATION[0]], anchors, weights, reach,
+            bound.own[control.name, ROTATION[0]], anchors, weights, reach, [0] * len(anchors), [-1] * len(anchors),
+            [False] * len(anchors),
         )  # fmt: skip
 
     def _followed(
         self, bound: Bound, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]
-    ) -> tuple[list[int], list[tuple[Floats, Floats]], list[tuple[int, int]]]:
-        """What a control is tethered to: nodes, its place at rest in each, and the channels of its weights."""
+    ) -> tuple[list[int], list[tuple[Floats, Floats]], list[tuple[int, int]], list[tuple[int, int, bool]]]:
+        """What a control is tethered to: nodes, its place at rest in each, the channels of its weights, and sizes as
+        `_size_of` says them."""
         member = bound.member
         anchors: list[int] = []
         reach: list[tuple[Floats, Floats]] = []
         weights: list[tuple[int, int]] = []
+        sizes: list[tuple[int, int, bool]] = []
         for tether in self.tethers:
             if (tether.member, tether.control) != (member.id, control.name):
                 continue
@@ -622,12 +726,31 @@ class Rig:
                 if released:
                     bound.own[control.name, channel.name] = pair[-1]
             weights.append((pair[0], pair[1]))
-        return anchors, reach, weights
+            sizes.append(self._size_of(tether, bound))
+        return anchors, reach, weights, sizes
+
+    def _size_of(self, tether: Tether, bound: Bound) -> tuple[int, int, bool]:
+        """Slot of the size of what is followed, the node whose stage writes it (-1 none), and whether the body takes it on."""
+        whose = (tether.member, tether.control) if self._grows(tether) else (tether.anchor_member, tether.anchor)
+        slot = self._slots.get(whose, 0)
+        if not slot:
+            return 0, -1, False
+        return slot, self.control_node(whose[0], self._root(*whose)), tether.scales and bound.part.free
 
     def _turns(self, tether: Tether) -> bool:
         """Whether a tether is a joint's, whose turn follows."""
         key = (tether.member, tether.control)
         return key in self._joints_that_follow and key not in self._controls
+
+    def _grows(self, tether: Tether) -> bool:
+        """Whether a tether is to the world as it grows with the control's own body."""
+        mine = (tether.member, tether.control)
+        return (
+            tether.scales
+            and tether.anchor_member == WORLD
+            and mine not in self._bodies
+            and self._slots.get(mine, 0) > 0
+        )
 
     def control_node(self, member: str, control: str) -> int:
         """Node of a control, also where it has the name of a joint."""
@@ -644,6 +767,8 @@ class Rig:
         return f"{whose.name}, {label}"
 
     def _anchor(self, tether: Tether) -> int:
+        if self._grows(tether):
+            return self.nodes[tether.member, self._root(tether.member, tether.control), "grown"]
         if tether.anchor_member == WORLD:
             return self.world
         node = self.nodes.get((tether.anchor_member, tether.anchor))

@@ -26,7 +26,9 @@ class Tether:
 
     `anchor`: "world", or a joint or control as (member, name). Weights over time are the channels
     `weight_channel(...)`, position and rotation apart. `offset`, if given, is the control's place in the
-    anchor (position, unit quaternion), else that of the rest pose.
+    anchor (position, unit quaternion), else that of the rest pose; both at size one. `scales`: a root or prop takes the size
+    of what it follows on; a body's own control that follows the world keeps its place in the world as that grows with
+    its body (else in the world as it is).
     """
 
     name: str
@@ -37,6 +39,7 @@ class Tether:
     position: bool = True
     rotation: bool = True
     offset: tuple[float, float, float, float, float, float, float] | None = None
+    scales: bool = False
 
     @property
     def released(self) -> tuple[str, ...]:

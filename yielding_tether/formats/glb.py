@@ -135,7 +135,8 @@ def _ended(document: dict[str, Any], out: _Bin) -> Iterator[bytes]:
 @dataclass(frozen=True)
 class Samples:
     """Local transforms at S times: frames, seconds as a reader has them (S,) float32, offsets (S, J, 3), rotations (S, J, 4)
-    with neighbours in one hemisphere, single precision too; which joints (J,) move or turn from where they are at rest."""
+    with neighbours in one hemisphere, single precision too; which joints (J,) move or turn from where they are at rest; sizes
+    (S,) of the body, which are taken off the offsets."""
 
     frames: Floats
     seconds: np.ndarray
@@ -143,6 +144,7 @@ class Samples:
     rotations: np.ndarray
     moves: np.ndarray
     turns: np.ndarray
+    sizes: np.ndarray
 
 
 def sampled(program: Program, member: Member, first: float, last: float) -> Samples:
@@ -191,24 +193,26 @@ def _filled(program: Program, member: Member, at: Floats, side: Ints, seconds: n
     moves, turns = np.zeros(count, dtype=bool), np.zeros(count, dtype=bool)
     rest = np.array([j.offset for j in member.skeleton.joints]), np.array([j.rest for j in member.skeleton.joints])
     near = rest[1]
+    sizes = np.ones(len(at), np.float32)
     for k in range(0, len(at), AT_A_TIME):
         some = slice(k, k + AT_A_TIME)
-        offset, turn = _local(program, member, at[some], side[some])
+        offset, turn, sizes[some] = _local(program, member, at[some], side[some])
         before = np.concatenate([near[None], turn[:-1]])
         turn *= np.cumprod(np.where(np.sum(turn * before, axis=-1) < 0.0, -1.0, 1.0), axis=0)[..., None]
         near = turn[-1]
         moves |= np.abs(offset - rest[0]).max(axis=(0, 2)) > 1e-9
         turns |= np.abs(turn - rest[1]).max(axis=(0, 2)) > 0.0
         offsets[some], rotations[some] = offset, turn
-    return Samples(at, seconds, offsets, rotations, moves, turns)
+    return Samples(at, seconds, offsets, rotations, moves, turns, sizes)
 
 
 def _strays(program: Program, member: Member, low: Floats, high: Floats) -> Floats:
     """How far a reader's joints are from ours at most within each interval from low (N,) to high (N,), metres."""
-    off_a, rot_a = _local(program, member, low, LEAVING)
-    off_b, rot_b = _local(program, member, high, ARRIVING)
+    off_a, rot_a, size_a = _local(program, member, low, LEAVING)
+    off_b, rot_b, size_b = _local(program, member, high, ARRIVING)
     # Between neighbours, all at once: (shares, intervals, joints).
     offsets = off_a + SHARES[:, None, None, None] * (off_b - off_a)
+    offsets[..., 1:, :] *= (size_a + SHARES[:, None] * (size_b - size_a))[..., None, None]
     pos = _posed(member, offsets, _slerp(rot_a, rot_b, SHARES[:, None, None, None]))
     world = _world(program, member, (low + SHARES[:, None] * (high - low)).ravel())
     worst: Floats = np.linalg.norm(pos - world.reshape(pos.shape), axis=-1).max(axis=(0, 2))
@@ -236,14 +240,16 @@ def _world(program: Program, member: Member, at: Floats) -> Floats:
     return program.evaluate(at, only=nodes).pos[:, nodes]
 
 
-def _local(program: Program, member: Member, at: Floats, side: int | np.ndarray) -> tuple[Floats, Floats]:
-    """Local offsets (S, J, 3) and rotations (S, J, 4)."""
+def _local(program: Program, member: Member, at: Floats, side: int | np.ndarray) -> tuple[Floats, Floats, Floats]:
+    """Local offsets (S, J, 3) with the size of the body taken off, rotations (S, J, 4), sizes (S,)."""
     nodes = _nodes(program, member)
     poses = program.evaluate(at, side, only=nodes)
     pos, rot = np.ascontiguousarray(poses.pos[:, nodes]), np.ascontiguousarray(poses.rot[:, nodes])
     offsets, rotations = np.empty_like(pos), np.empty_like(rot)
     hierarchy.to_local(np.array(member.skeleton.parents), pos, rot, offsets, rotations)
-    return offsets, rotations
+    sizes = program.sizes(at, side, nodes[0])
+    offsets[:, 1:] /= sizes[:, None, None]
+    return offsets, rotations, sizes
 
 
 def _posed(member: Member, offsets: Floats, rotations: Floats) -> Floats:
@@ -285,6 +291,9 @@ def _animation(out: _Bin, member: Member, samples: Samples, name: str) -> dict[s
             channel(j, "rotation", samples.rotations[:, j], "VEC4")
         if j == 0 or samples.moves[j]:
             channel(j, "translation", samples.offsets[:, j], "VEC3")
+    if np.abs(samples.sizes - 1.0).max(initial=0.0) > 0.0:
+        # The whole body hangs from its first joint, and grows with it.
+        channel(0, "scale", np.repeat(samples.sizes[:, None], 3, axis=1), "VEC3")
     return {"name": name, "channels": channels, "samplers": samplers}
 
 

@@ -222,7 +222,7 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         take_id: TakeId, first: Frames, last: Frames, revision: RevisionId | None = None, trial: str | None = None
     ) -> Response:
         """Little-endian float32, frames × `rows` × (position, rotation): first the `joints` of the opened take in order,
-        then what its `handles` say. At most 1,024 frames."""
+        then what its `handles` say, then from row `sizes` on each member's size as its first number. At most 1,024 frames."""
         program = studio.trial(trial).program if trial else studio.open(take_id, revision).program
         if not first <= last < first + MAX_POSES:
             raise CoreError(f"Ask for 1 to {MAX_POSES} frames at a time, first to last.")

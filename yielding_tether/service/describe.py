@@ -74,6 +74,11 @@ def _trail(bound: Bound) -> list[str]:
 
 def table_rows(program: Program) -> int:
     """Rows of a pose table."""
+    return size_rows(program) + len(program.scene.members)
+
+
+def size_rows(program: Program) -> int:
+    """The first row of a pose table that tells a member's size."""
     return len(program.joints()[1]) + sum(len(b.placed) for b in program.bounds.values())
 
 
@@ -116,7 +121,8 @@ def _child(member: Member, joint: str) -> str | None:
 
 def pose_table(program: Program, poses: Poses, values: dict[int, float] | None = None) -> np.ndarray:
     """(F, rows, 7) float32 positions and rotations: all joints of the cast, then the handles that stand elsewhere, in the
-    order in which the take tells them. `values`: channels that a drag holds elsewhere than their curves say.
+    order in which the take tells them, then each member with its size in place of the first number. `values`: channels that
+    a drag holds elsewhere than their curves say.
 
     Whichever system drives, a control is drawn where it fits the pose: at its own place while its system drives, else on
     its joint; what is computed from the pose is computed from it.
@@ -145,6 +151,10 @@ def pose_table(program: Program, poses: Poses, values: dict[int, float] | None =
                 table[:, row, :3] = np.where(own, poses.pos[:, at], poses.pos[:, end])
                 table[:, row, 3:] = np.where(own, poses.rot[:, at], poses.rot[:, end])
             row += 1
+    for member in program.scene.members:
+        size = poses.size(program.rig.slot_of(program.nodes[member.id, member.skeleton.joints[0].name]))
+        table[:, row, 0] = 1.0 if size is None else size
+        row += 1
     return table
 
 

@@ -270,7 +270,10 @@ class TakeInfo(Model):
     members: list[MemberInfo]
     joints: list[tuple[str, str]] = Field(description="(member, joint) in the order of all pose tables")
     handles: list[HandleInfo]
-    rows: int = Field(description="rows of all pose tables: the joints, then what stands elsewhere")
+    rows: int = Field(
+        description="rows of all pose tables: the joints, what stands elsewhere, and the sizes of the members"
+    )
+    sizes: int = Field(description="the first of the rows whose first number is the size of a member, in their order")
     groups: list[RowGroup] = Field(description="groups of strands, in the order of their rows")
     strands: list[Strand]
     findings: list[FindingInfo]

@@ -30,6 +30,7 @@ from .describe import (
     key_count,
     member_info,
     row_groups,
+    size_rows,
     strands,
     table_rows,
 )
@@ -300,7 +301,7 @@ class Studio:
             rate_fraction=(take.rate.numerator, take.rate.denominator), first=take.first, last=take.last,
             revision=loaded.revision, number=row.number, can_undo=row.parent is not None, can_redo=redo is not None,
             members=[member_info(program, m) for m in loaded.scene.members], joints=names,
-            handles=handles(program), rows=table_rows(program),
+            handles=handles(program), rows=table_rows(program), sizes=size_rows(program),
             groups=row_groups(program)[0], strands=strands(program, found), findings=[finding_info(f) for f in found],
             wanted=[finding_info(f, True) for f in wanted], proof=proof_from(row.proof), label=row.label, revision_name=row.name,
             parent=row.parent,

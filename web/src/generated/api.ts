@@ -153,7 +153,7 @@ export interface paths {
         /**
          * Poses of whole frames, as float32
          * @description Little-endian float32, frames × `rows` × (position, rotation): first the `joints` of the opened take in order,
-         *     then what its `handles` say. At most 1,024 frames.
+         *     then what its `handles` say, then from row `sizes` on each member's size as its first number. At most 1,024 frames.
          */
         get: operations["poses_api_takes__take_id__poses_get"];
         put?: never;
@@ -2044,9 +2044,14 @@ export interface components {
             handles: components["schemas"]["HandleInfo"][];
             /**
              * Rows
-             * @description rows of all pose tables: the joints, then what stands elsewhere
+             * @description rows of all pose tables: the joints, what stands elsewhere, and the sizes of the members
              */
             rows: number;
+            /**
+             * Sizes
+             * @description the first of the rows whose first number is the size of a member, in their order
+             */
+            sizes: number;
             /**
              * Groups
              * @description groups of strands, in the order of their rows

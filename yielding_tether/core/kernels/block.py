@@ -110,9 +110,11 @@ def row4(array, n):  # type: ignore[no-untyped-def]
 
 
 @inner
-def moving_offset(length, sample, floats, f, values, captures, size, offset, at):  # type: ignore[no-untyped-def]
-    """Fills the three rows of `offset` from `at` on with a joint's local offset: that of its capture (joint `sample`,
-    -1 none) or that of its rest in `floats` at f, plus its three length channels (the first is `length`, -1 none)."""
+def moving_offset(length, sample, slot, floats, f, room, size, at):  # type: ignore[no-untyped-def]
+    """Fills the three rows of the room's `offsets` from `at` on with a joint's local offset: that of its capture (joint
+    `sample`, -1 none) or that of its rest in `floats` at f, plus its three length channels (the first is `length`, -1
+    none), times the size in `slot` (0: as it is)."""
+    values, captures, offset = room.values, room.captures, room.offsets
     for k in range(U(3)):
         o = at + k * _1
         if sample >= 0:
@@ -127,3 +129,7 @@ def moving_offset(length, sample, floats, f, values, captures, size, offset, at)
             v = value_slot(length) + k * _1
             for b in range(U(size)):
                 offset[o + b] += values[v + b]
+        if slot > 0:
+            s = value_slot(slot)
+            for b in range(U(size)):
+                offset[o + b] *= room.sizes[s + b]

@@ -24,13 +24,13 @@ from .rows import kind
 from .scalars import add, kernel, qmul, qrot, written
 
 #: Numbers of a row: integers node, above, first channel of the turn's adjustment, first length channel, joint of the
-#: capture; floats signs of the adjustment's rotation order (4).
-INTS, FLOATS = 5, 4
+#: capture, slot of the size; floats signs of the adjustment's rotation order (4).
+INTS, FLOATS = 6, 4
 
 
 def captured_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places captured joints."""
-    waves, captures, work, offset, out = room.waves, room.captures, room.work, room.offsets, room.out
+    waves, captures, work, out = room.waves, room.captures, room.work, room.out
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
@@ -38,13 +38,13 @@ def captured_joints(first_i, first_f, count, size, ints, floats, room):  # type:
         above = node_slot(ints[i + U(1)])
         wave = wave_slot(ints[i + U(2)])
         sample = node_slot(ints[i + U(4)])
-        moving_offset(ints[i + U(3)], ints[i + U(4)], floats, f, room.values, captures, size, offset, U(0))
+        moving_offset(ints[i + U(3)], ints[i + U(4)], ints[i + U(5)], floats, f, room, size, U(0))
         ex, ey, ez, ew = row4(floats, f)
         for b in range(U(size)):
             q = qmul(turn_at(captures, sample + b), turned_by(waves, wave + b, ex, ey, ez, ew))
             r = turn_at(work, above + b)
             d = qmul(r, q)
-            p = add(place_at(work, above + b), qrot(r, place_at(offset, b)))
+            p = add(place_at(work, above + b), qrot(r, place_at(room.offsets, b)))
             put_at(out, b, p, d)
         copy_node(out, U(0), work, own, size)
 

@@ -61,11 +61,14 @@ def plain_controls(first_i, first_f, count, size, ints, floats, room):  # type: 
 def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places one control that follows several things, and its space.
 
-    Integers as of a plain row (what is followed is not read), then the number of anchors and for each its node and the
-    channels of its weights (place, rotation; -1 not released), own space last; floats as of a plain row, the places in
-    the anchors (7 each) at the end.
+    Integers as of a plain row (what is followed is not read), then the number of anchors, the slot of the space's size,
+    that of the control's own and the channel of that (-1 none), and for each anchor its node, the channels of its weights
+    (place, rotation; -1 not released), the slot of its size and whether the control takes it on, own space last; floats as
+    of a plain row, the places in the anchors (7 each) at the end. Reach and place are those at size one: they grow with what
+    is followed.
     """
     values, waves, work, quats, shares = room.values, room.waves, room.work, room.quats, room.shares
+    sizes = room.sizes
     i = U(first_i)
     f = U(first_f)
     space = node_slot(ints[i])
@@ -74,12 +77,15 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
     wave = wave_slot(ints[i + U(4)])
     ex, ey, ez, ew = row4(floats, f + U(7))
     anchors = ints[i + U(5)]
-    table = i + U(6)
+    grown = value_slot(ints[i + U(6)])
+    body = value_slot(ints[i + U(7)])
+    own_size = ints[i + U(8)]
+    table = i + U(9)
     for b in range(U(size)):
         for what in range(2):
             total = 0.0
             for k in range(anchors - 1):
-                c = ints[table + U(3 * k + 1 + what)]
+                c = ints[table + U(5 * k + 1 + what)]
                 w = values[value_slot(c) + b] if c >= 0 else 0.0
                 w = w if w > 0.0 else 0.0
                 shares[what, k] = w
@@ -90,6 +96,8 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
                 total = 1.0
             shares[what, anchors - 1] = 1.0 - total
         p = (0.0, 0.0, 0.0)
+        mean = 0.0
+        taken = 0.0
         # A number of the same kind as that of the anchors: what is called with it is compiled once.
         turns = anchors - anchors
         for k in range(anchors):
@@ -97,12 +105,15 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
             wr = shares[1, k]
             if wp == 0.0 and wr == 0.0:
                 continue
-            above = node_slot(ints[table + U(3 * k)]) + b
+            above = node_slot(ints[table + U(5 * k)]) + b
             reach = f + U(11 + 7 * k)
             r = turn_at(work, above)
             if wp != 0.0:
-                o = add(place_at(work, above), qrot(r, row3(floats, reach)))
+                s = sizes[value_slot(ints[table + U(5 * k + 3)]) + b]
+                o = add(place_at(work, above), qrot(r, scale(row3(floats, reach), s)))
                 p = add(p, scale(o, wp))
+                mean += wp * s
+                taken += wp * s if ints[table + U(5 * k + 4)] != 0 else wp
             if wr != 0.0:
                 q = qmul(r, row4(floats, reach + U(3)))
                 quats[turns, 0] = q[0]
@@ -115,7 +126,14 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
         if turns > 1:
             q = qunit(mean_rotation(quats, shares[1], turns))
         put_at(work, space + b, p, q)
-        t = add(p, qrot(q, (values[place + b], values[place + _1 + b], values[place + _2 + b])))
+        if ints[i + U(6)] > 0:
+            sizes[grown + b] = mean
+        if own_size >= 0:
+            sizes[body + b] = taken * values[value_slot(own_size) + b]
+        moved = (values[place + b], values[place + _1 + b], values[place + _2 + b])
+        if ints[i + U(6)] > 0:
+            moved = scale(moved, mean)
+        t = add(p, qrot(q, moved))
         put_at(work, own + b, t, qunit(qmul(q, turned_by(waves, wave + b, ex, ey, ez, ew))))
 
 
@@ -123,7 +141,7 @@ def following_joint(first_i, first_f, count, size, ints, floats, room):  # type:
     """Places one joint that stays where it hangs and whose turn follows several things, and the space in which it turns.
 
     Integers node of the joint (-1: the space alone), of the space, above, first Euler channel, first length channel (-1
-    none), joint of the capture (-1 none), number of anchors, and for each its node and the channel of its weight; floats
+    none), joint of the capture (-1 none), number of anchors, slot of the size, and for each anchor its node and the channel of its weight; floats
     offset (3), rest (4), signs of the rotation order (4), the joint's rest in each anchor (4 each).
     """
     values, waves, work, quats, shares = room.values, room.waves, room.work, room.quats, room.shares
@@ -132,11 +150,11 @@ def following_joint(first_i, first_f, count, size, ints, floats, room):  # type:
     joint = ints[i]
     space = node_slot(ints[i + U(1)])
     above = node_slot(ints[i + U(2)])
-    moving_offset(ints[i + U(4)], ints[i + U(5)], floats, f, values, room.captures, size, room.offsets, U(0))
+    moving_offset(ints[i + U(4)], ints[i + U(5)], ints[i + U(7)], floats, f, room, size, U(0))
     rest = row4(floats, f + U(3))
     ex, ey, ez, ew = row4(floats, f + U(7))
     anchors = ints[i + U(6)]
-    table = i + U(7)
+    table = i + U(8)
     for b in range(U(size)):
         total = 0.0
         for k in range(anchors):

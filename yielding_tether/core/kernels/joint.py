@@ -23,8 +23,8 @@ from .rows import kind
 from .scalars import add, qmul, qrot
 
 #: Numbers of a row: integers node, above, first Euler channel, first length channel (-1 none), joint of the capture (-1
-#: none); floats offset (3), rest (4), signs of the rotation order (4).
-INTS, FLOATS = 5, 11
+#: none), slot of the size; floats offset (3), rest (4), signs of the rotation order (4).
+INTS, FLOATS = 6, 11
 
 
 def joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
@@ -49,22 +49,22 @@ def joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[n
 
 
 def moved_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
-    """Places joints whose offsets move."""
-    waves, work, offset, out = room.waves, room.work, room.offsets, room.out
+    """Places joints whose offsets move, or whose body has a size."""
+    waves, work, out = room.waves, room.work, room.out
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
         own = node_slot(ints[i])
         above = node_slot(ints[i + U(1)])
         wave = wave_slot(ints[i + U(2)])
-        moving_offset(ints[i + U(3)], ints[i + U(4)], floats, f, room.values, room.captures, size, offset, U(0))
+        moving_offset(ints[i + U(3)], ints[i + U(4)], ints[i + U(5)], floats, f, room, size, U(0))
         rest = row4(floats, f + U(3))
         ex, ey, ez, ew = row4(floats, f + U(7))
         for b in range(U(size)):
             q = qmul(rest, turned_by(waves, wave + b, ex, ey, ez, ew))
             r = turn_at(work, above + b)
             d = qmul(r, q)
-            p = add(place_at(work, above + b), qrot(r, place_at(offset, b)))
+            p = add(place_at(work, above + b), qrot(r, place_at(room.offsets, b)))
             put_at(out, b, p, d)
         copy_node(out, U(0), work, own, size)
 

@@ -21,9 +21,9 @@ from .scalars import add, axis_turn, norm, qmul, qrot, qunit
 from .two_segment import solve_one
 
 #: Integers of a row before the joints: joints, middle joint, node of what the limb hangs from, node of the end's control,
-#: channels of swivel, carry, twist and sign. Then for each joint: node, first Euler channel of its offset (-1 none),
+#: channels of swivel, carry, twist and sign, slot of the size. Then for each joint: node, first Euler channel of its offset (-1 none),
 #: first length channel, joint of the capture.
-HEAD, EACH = 8, 4
+HEAD, EACH = 9, 4
 #: Floats before the joints: constants (9), reach at rest, length at rest, rest of the first joint (4). Then for each
 #: joint: offset (3), rest (4), signs of the rotation order (4), hinge (3), how much it curls (radians).
 FLOAT_HEAD, FLOAT_EACH = 15, 15
@@ -31,7 +31,7 @@ FLOAT_HEAD, FLOAT_EACH = 15, 15
 
 def chain(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places one limb of many segments."""
-    values, waves, captures, work = room.values, room.waves, room.captures, room.work
+    values, waves, work = room.values, room.waves, room.work
     offsets, inner = room.offsets, room.inner
     i = U(first_i)
     f = U(first_f)
@@ -43,6 +43,7 @@ def chain(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no
     carry = value_slot(ints[i + U(5)])
     twist = value_slot(ints[i + U(6)])
     sign = value_slot(ints[i + U(7)])
+    slot = ints[i + U(8)]
     hinge = row3(floats, f)
     lower_hinge = row3(floats, f + U(3))
     constants = (floats[f + U(7)], floats[f + U(8)])
@@ -52,14 +53,14 @@ def chain(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no
     for j in range(joints):
         r = i + U(HEAD + EACH * j)
         moving_offset(
-            ints[r + U(2)], ints[r + U(3)], floats, f + U(FLOAT_HEAD + FLOAT_EACH * j), values, captures, size, offsets,
-            U(j) * _3,
+            ints[r + U(2)], ints[r + U(3)], slot, floats, f + U(FLOAT_HEAD + FLOAT_EACH * j), room, size, U(j) * _3
         )  # fmt: skip
     for b in range(U(size)):
         up = turn_at(work, above + b)
         root = add(place_at(work, above + b), qrot(up, place_at(offsets, b)))
         end = place_at(work, target + b)
-        reach = norm((end[0] - root[0], end[1] - root[1], end[2] - root[2]))
+        # How far it curls depends on the reach with the size taken off.
+        reach = norm((end[0] - root[0], end[1] - root[1], end[2] - root[2])) / room.sizes[value_slot(slot) + b]
         p = (0.0, 0.0, 0.0)
         q = (0.0, 0.0, 0.0, 1.0)
         a = p

@@ -55,8 +55,8 @@ def copy_out(frames, start, size, nodes, work, pos, rot):  # type: ignore[no-unt
 
 
 @kernel
-def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, floats, room, pos, rot):  # type: ignore[no-untyped-def]
-    """Fills pos (F, N, 3) and rot (F, N, 4) of `nodes` at the times at (F,), sides side (F,).
+def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, floats, room, pos, rot, sizes):  # type: ignore[no-untyped-def]
+    """Fills pos (F, N, 3) and rot (F, N, 4) of `nodes` and sizes (F, S) of the slots at the times at (F,), sides side (F,).
 
     kinds: addresses of the kinds' functions (`rows.addresses`); spans: (G, 8) groups of times with one order of rows:
     first and end in frames (F,), which holds rows of times, in runs (R, 4), in curves.keyed and in curves.turning; captured (7 J, F): captured joints at these times.
@@ -90,6 +90,9 @@ def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, flo
             for s in range(spans[g, 2], spans[g, 3]):
                 call(kinds[runs[s, 0]], runs[s, 1], runs[s, 2], runs[s, 3], size, ints, floats, room)  # type: ignore[call-arg]
             copy_out(frames, block, size, nodes, room.work, pos, rot)
+            for k in range(sizes.shape[1]):
+                for b in range(U(size)):
+                    sizes[frames[U(block) + b], k] = room.sizes[value_slot(k) + b]
     # The room is used again: nothing of what was put in place of the curves may stay.
     for k in range(len(curves.over)):
         o = value_slot(curves.over[k])

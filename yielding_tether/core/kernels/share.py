@@ -12,21 +12,21 @@ from .rows import kind
 from .scalars import add, forward_angle, qconj, qmul, qrot, sine_cosine
 
 #: Numbers of a row: integers node, above, first Euler channel, first length channel (-1 none), joint of the capture (-1
-#: none), the joint whose twist is shared, what that hangs from; floats offset (3), rest (4), signs of the rotation order (4),
+#: none), the joint whose twist is shared, what that hangs from, slot of the size; floats offset (3), rest (4), signs of the rotation order (4),
 #: rest of the other joint (4), the axis in the rest of the other joint (3), in that of this one (3), the share.
-INTS, FLOATS = 7, 22
+INTS, FLOATS = 8, 22
 
 
 def shared_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places joints that take a share of a twist."""
-    waves, work, offset, out = room.waves, room.work, room.offsets, room.out
+    waves, work, out = room.waves, room.work, room.out
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
         own = node_slot(ints[i])
         above = node_slot(ints[i + U(1)])
         wave = wave_slot(ints[i + U(2)])
-        moving_offset(ints[i + U(3)], ints[i + U(4)], floats, f, room.values, room.captures, size, offset, U(0))
+        moving_offset(ints[i + U(3)], ints[i + U(4)], ints[i + U(7)], floats, f, room, size, U(0))
         other = node_slot(ints[i + U(5)])
         base = node_slot(ints[i + U(6)])
         rest = row4(floats, f + U(3))
@@ -41,7 +41,7 @@ def shared_joints(first_i, first_f, count, size, ints, floats, room):  # type: i
             q = (s * onto[0], s * onto[1], s * onto[2], c)
             q = qmul(qmul(rest, q), turned_by(waves, wave + b, ex, ey, ez, ew))
             r = turn_at(work, above + b)
-            put_at(out, b, add(place_at(work, above + b), qrot(r, place_at(offset, b))), qmul(r, q))
+            put_at(out, b, add(place_at(work, above + b), qrot(r, place_at(room.offsets, b))), qmul(r, q))
         copy_node(out, U(0), work, own, size)
 
 

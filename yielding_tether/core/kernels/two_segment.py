@@ -55,9 +55,10 @@ SENSIBLE = 0.9
 #: Below this bend the direction of bending carries no information.
 STRAIGHT = 1e-6
 #: Numbers of a row: integers nodes of the three joints, of what the limb hangs from, of the end's control, channels of
-#: swivel, carry, twist and sign, then for each joint its first length channel and its joint of the capture; floats
+#: swivel, carry, twist and sign, then for each joint its first length channel and its joint of the capture, slot of the
+#: size; floats
 #: offsets (9), rest of the first joint (4), constants (9), form (18).
-INTS, FLOATS = 15, 40
+INTS, FLOATS = 16, 40
 
 
 @kernel
@@ -290,17 +291,23 @@ def limbs(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no
 
 
 def moved_limbs(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
-    """Places limbs whose segments change their lengths."""
-    values, captures, work, inp, out, offsets = room.values, room.captures, room.work, room.inp, room.out, room.offsets
+    """Places limbs whose segments change their lengths, or whose body has a size."""
+    values, work, inp, out, offsets = room.values, room.work, room.inp, room.out, room.offsets
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
         f = U(first_f) + n * U(FLOATS)
         gather(ints, i, size, values, work, inp)
         for k in range(U(3)):
             moving_offset(
-                ints[i + U(9) + k * U(2)], ints[i + U(10) + k * U(2)], floats, f + k * U(3), values, captures, size, offsets,
+                ints[i + U(9) + k * U(2)],
+                ints[i + U(10) + k * U(2)],
+                ints[i + U(15)],
+                floats,
+                f + k * U(3),
+                room,
+                size,
                 k * _3,
-            )  # fmt: skip
+            )
         rest = row4(floats, f + U(9))
         hinge = row3(floats, f + U(13))
         lower_hinge = row3(floats, f + U(16))

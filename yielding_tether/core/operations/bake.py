@@ -180,10 +180,11 @@ class Planted:
         if not len(there):
             return poses
         pos, rot, side = poses.pos[there], poses.rot[there], poses.side[there]
+        sizes = None if poses.sizes is None else poses.sizes[there]
         pos[:, self.node] += share[there, None] * (stood[there] - pos[:, self.node])
         mine = bound.systems[self.system]
         near = program.now(float(at[there[0]]), mine.channels)
-        values = held(mine, fit_values(program, bound, self.system, Poses(at[there], pos, rot, side), near))
+        values = held(mine, fit_values(program, bound, self.system, Poses(at[there], pos, rot, side, sizes), near))
         overrides = {**bound.drive_to(self.system), **{int(c): v for c, v in zip(mine.channels, values, strict=True)}}
         reached = program.evaluate(at[there], side, overrides=overrides, only=bound.nodes)
         poses.pos[np.ix_(there, bound.nodes)] = reached.pos[:, bound.nodes]

@@ -115,7 +115,7 @@ def arc_of(program: Program, bound: Bound, asked: Flight) -> tuple[Arc, Limits, 
     """The flight that is asked for, and how the prop was held where it begins and ends."""
     node = int(bound.nodes[0])
     ends = [one_sided(program, np.array([t]), np.array([node])) for t in (asked.first, asked.last)]
-    centre = centre_of_mass(bound.member)
+    centre = program.sizes(np.array([asked.first]), ARRIVING, node)[0] * centre_of_mass(bound.member)
     frames = asked.last - asked.first
     fall = np.array([0.0, -GRAVITY / float(program.take.rate) ** 2, 0.0])
     held = _held(ends[0], ARRIVING, centre)

@@ -25,6 +25,7 @@ from ..express import FINE, Motion, fit_along, system_target
 from ..follows import unused
 from ..kernels.hierarchy import to_local
 from ..measure import steps
+from ..parts.root import ABOUT
 from ..program import Poses, Program
 from ..proof import Proof, prove, reach
 from ..rig import Bound
@@ -459,25 +460,31 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
 
 
 def _lengths(program: Program, now: Program, bound: Bound, other: Bound, glass: _Glass) -> dict[str, Curve]:
-    """Length channels of a part on the other side: turned from what a joint hangs from at rest to what its partner does."""
+    """Length channels of a part on the other side: turned from what a joint hangs from at rest to what its partner does; and
+    the point about which a root's body grows, turned from the one root at rest to the other."""
     found: dict[str, Curve] = {}
     names = now.channel_names()
     flip = np.eye(3) - 2.0 * np.outer(glass.rest, glass.rest)
-    for k in range(len(bound.moving)):
-        mine, theirs = bound.moving[k], other.moving[k]
+    triples = [
+        (a, b, _rest_above(bound, k), _rest_above(other, k), bound.offsets[k], other.offsets[k])
+        for k, (a, b) in enumerate(zip(bound.moving, other.moving, strict=True))
+    ]
+    if bound.part.free:
+        points = (np.array([b.own[b.part.joints[0], c] for c in ABOUT]) for b in (bound, other))
+        triples.append((*points, bound.rests[0], other.rests[0], np.zeros(3), np.zeros(3)))
+    for mine, theirs, up, down, rest, other_rest in triples:
         if mine[0] < 0 or theirs[0] < 0 or not any(len(program.curve(int(c))) for c in mine):
             continue
-        up, down = (_rest_above(b, k) for b in (bound, other))
         # Columns of a rotation are what it makes of the axes.
         turn = rotate(np.tile(inverse(down), (3, 1)), rotate(np.tile(up, (3, 1)), np.eye(3)) @ flip).T
-        if np.abs(turn @ bound.offsets[k] - other.offsets[k]).max() > SAME:
+        if np.abs(turn @ rest - other_rest).max() > SAME:
             # Bones that are not alike at rest: what lengthens one lengthens the other.
             found |= {names[b]: program.curve(int(c)) for c, b in zip(mine, theirs, strict=True)}
             continue
         times = np.unique(np.concatenate([program.curve(int(c)).times for c in mine]))
         whole = [program.curve(int(c)) for c in mine]
         for t in times.tolist():
-            whole = [insert(c, t, 0.0) for c in whole]
+            whole = [insert(w, t, float(program.defaults[int(c)])) for c, w in zip(mine, whole, strict=True)]
         mixed = np.einsum("ij,jtn->itn", turn, np.stack([c.numbers[:, 1:] for c in whole]))
         for axis, c in enumerate(theirs):
             # Where one axis alone makes another, its own keys do.
@@ -553,6 +560,8 @@ def _capture(program: Program, member: Member, pairs: dict[tuple[str, str], Boun
             alone |= b.drive_to(list(b.systems)[-1])
             # The samples themselves, without what is adjusted on top.
             alone |= {int(c): 0.0 for c in b.systems[list(b.systems)[-1]].channels}
+            # And at the size that they were taken at.
+            alone |= {b.body.size: 1.0} if b.body else {}
     nodes = program.joints([member.id])[1]
     poses = program.evaluate(at, overrides=alone, only=nodes)
     shown = glass.at(at)

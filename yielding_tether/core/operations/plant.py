@@ -22,6 +22,7 @@ from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound
 from ..systems.place import place_in
+from ..systems.system import Space
 from ..takes import Contact, Take
 from ..transforms import Floats, wrap_near
 from . import handover, retether
@@ -143,7 +144,8 @@ def _eased(program: Program, bound: Bound, control: str, free: Floats, last: flo
     poses = program.evaluate([last], ARRIVING, only=[placed.node])
     space = program.evaluate([last], LEAVING, only=[placed.space])
     found = place_in(
-        poses.pos[:, placed.node], poses.rot[:, placed.node], space.pos[:, placed.space], space.rot[:, placed.space],
+        poses.pos[:, placed.node], poses.rot[:, placed.node],
+        Space(space.pos[:, placed.space], space.rot[:, placed.space], space.size(placed.slot)),
         placed.control.order, np.append(np.zeros(3), free[3:]),
     )[:, 0]  # fmt: skip
     length = end - last

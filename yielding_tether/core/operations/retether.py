@@ -243,10 +243,11 @@ def new_tether(tethers: Sequence[Tether], bound: Bound, control: Control, member
 
 
 def seen_from(program: Program, node: int, what: int, at: float, side: int) -> Offset:
-    """Place and rotation of one node in another, at a moment."""
+    """Place and rotation of one node in another, at a moment; the place as at size one."""
     here = program.evaluate([at], side, only=[node, what])
     back = inverse(here.rot[0, node])
-    x, y, z = map(float, rotate(back, here.pos[0, what] - here.pos[0, node]))
+    size = program.sizes(here.times, side, node)[0]
+    x, y, z = map(float, rotate(back, here.pos[0, what] - here.pos[0, node]) / size)
     qx, qy, qz, qw = map(float, multiply(back, here.rot[0, what]))
     return x, y, z, qx, qy, qz, qw
 

@@ -5,9 +5,14 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
+from ..channels import Channel, moving
 from ..systems.place import Place
 from ..systems.system import System
 from .part import Part, Side
+
+#: Channels of the size of all that hangs from a root, and of the point about which it grows, in the root.
+SIZE = "size"
+ABOUT = ("about.tx", "about.ty", "about.tz")
 
 
 @dataclass(frozen=True)
@@ -29,6 +34,10 @@ class FreePart(Part, kind="free"):
     @property
     def joint_orders(self) -> tuple[str, ...]:
         return (self.order,)
+
+    def channels(self) -> tuple[Channel, ...]:
+        point = moving(self.joint, "", "about.", "grows about,")
+        return (*super().channels(), Channel(self.joint, SIZE, "scale", "", SIZE), *point)
 
     def systems(self) -> tuple[System, ...]:
         return (Place(),)

@@ -65,7 +65,8 @@ def bend_flips(program: Program, bound: Bound, system: TwoSegment) -> Iterator[F
         grid = grid[(grid >= s.first) & (grid <= s.last)]
         arriving, leaving = (program.evaluate(grid, side, only=bound.nodes) for side in (ARRIVING, LEAVING))
         (aim_a, side_a), (aim_l, side_l) = sides(arriving), sides(leaving)
-        least = BENT * mine.data.length
+        grown = leaving.size(bound.slot)
+        least = BENT * mine.data.length * (1.0 if grown is None else grown)
         bent_a, bent_l = np.linalg.norm(side_a, axis=1) > least, np.linalg.norm(side_l, axis=1) > least
         within = np.abs(side_turn(aim_l[:-1], side_l[:-1], aim_a[1:], side_a[1:])) > FLIP
         at = np.abs(side_turn(aim_a, side_a, aim_l, side_l)) > FLIP

@@ -7,6 +7,7 @@ joints are lengths, which belong to the part, so that every system meets them.
 from __future__ import annotations
 
 from collections.abc import Mapping
+from dataclasses import replace
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -15,7 +16,7 @@ from ..channels import Channel, moving, turning
 from ..kernels import capture, fits
 from ..kernels.capture import CAPTURE
 from ..tape import Run, Tape, signs_of
-from ..transforms import Floats, Ints, multiply
+from ..transforms import Floats, Ints, multiply, rotate
 from .system import Control, Handle, Posed, State, System
 
 if TYPE_CHECKING:
@@ -50,9 +51,13 @@ class Captured(System):
         runs = []
         for k in bound.outward:
             length = channels[k, 0] if bound.part.free else bound.moving[k, 0]
-            ints = (into[k], bound.above_in(into, k), channels[k, -3], length, bound.samples[k])
+            ints = (into[k], bound.above_in(into, k), channels[k, -3], length, bound.samples[k], bound.slot)
             runs.append(tape.add(CAPTURE, ints, signs_of(bound.part.joint_orders[k]), (channels[k, -3],)))
-        return Tape.joined(runs, capture.INTS, capture.FLOATS)
+        runs = Tape.joined(runs, capture.INTS, capture.FLOATS)
+        if bound.body:
+            # The way of a capture grows with the body: feet that stood go on standing.
+            runs.append(bound.sized(tape, int(into[0]), int(into[0]), whole=True))
+        return runs
 
     def _channels(self, bound: Bound) -> Ints:
         return bound.systems[self.name].channels.reshape(len(bound.nodes), -1)
@@ -70,7 +75,14 @@ class Captured(System):
         fits.turns(posed.rot, above, nothing, bound.orders, np.ascontiguousarray(near[:, -3:]), out)
         if each == 3:
             return out
-        return np.concatenate([(posed.pos - offsets)[:, 0].T, out])
+        place = posed.pos
+        if posed.about is not None:
+            point = bound.offsets[:1] + rotate(bound.rests[:1], posed.about)
+            place = (point + (place[:, 0] - point) / posed.sizes[:, None])[:, None]
+        return np.concatenate([(place - offsets)[:, 0].T, out])
+
+    def row_channels(self, bound: Bound, state: State) -> list[int]:
+        return [*super().row_channels(bound, state), *(bound.body.about if bound.body else ())]
 
     def drag(
         self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
@@ -80,6 +92,6 @@ class Captured(System):
         pos[0, k], rot[0, k] = position, rotation
         channels = self._channels(bound)
         near = np.array([now[int(c)] for c in channels.ravel()])
-        moved = Posed(pos, rot, posed.above_pos, posed.above_rot, posed.offsets, posed.spaces, posed.sampled)
+        moved = replace(posed, pos=pos, rot=rot)
         values = self.fit(bound, moved, near).reshape(len(bound.nodes), -1)
         return dict(zip(channels[k].tolist(), values[k].tolist(), strict=True))

@@ -58,8 +58,8 @@ class Fk(System):
                 if follows:
                     continue
             length, sample = bound.moving[k, 0], bound.samples[k]
-            still = length < 0 and sample < 0
-            ints = (into[k], bound.above_in(into, k), channels[k, 0], length, sample)
+            still = length < 0 and sample < 0 and not bound.slot
+            ints = (into[k], bound.above_in(into, k), channels[k, 0], length, sample, bound.slot)
             floats = (*bound.offsets[k], *bound.rests[k], *signs_of(bound.part.joint_orders[k]))
             runs.append(tape.add(joint.JOINT if still else joint.JOINT_MOVED, ints, floats, (channels[k, 0],)))
         return Tape.joined(runs, joint.INTS, joint.FLOATS)
@@ -101,7 +101,7 @@ def turned_in(bound: Bound, posed: Posed) -> Floats:
     found = posed.above_rot.copy()
     for name, control in bound.turned.items():
         k = bound.part.joints.index(name)
-        found[:, k] = multiply(posed.spaces[control.control.name][1], inverse(bound.rests[k])[None])
+        found[:, k] = multiply(posed.spaces[control.control.name].rot, inverse(bound.rests[k])[None])
     return found
 
 
@@ -120,7 +120,7 @@ def following(tape: Tape, bound: Bound, k: int, control: BoundControl, into: Int
     in the nodes `into`, and there the joint itself if it is asked for."""
     ints = [
         into[k] if joint else -1, control.space, bound.above_in(into, k), control.turn, bound.moving[k, 0],
-        bound.samples[k], len(control.anchors) - 1,
+        bound.samples[k], len(control.anchors) - 1, bound.slot,
     ]  # fmt: skip
     for anchor, (_, weight) in zip(control.anchors[:-1], control.weights, strict=False):
         ints += [anchor, weight]

@@ -79,7 +79,8 @@ class NSegment(TwoSegment):
         channels = bound.systems[self.name].channels
         inner = {int(k): int(channels[10 + 3 * n]) for n, k in enumerate(data.inner)}
         ints: list[int] = [
-            len(into), chain.middle, bound.above[0], bound.controls[chain.ik].node, *channels[6:10].tolist()
+            len(into), chain.middle, bound.above[0], bound.controls[chain.ik].node, *channels[6:10].tolist(),
+            bound.slot,
         ]  # fmt: skip
         floats = [*data.constants, data.reach, data.whole, *bound.rests[0]]
         for k in range(len(into)):
@@ -111,7 +112,7 @@ class NSegment(TwoSegment):
         inner = data.inner
         if not len(inner):
             return first
-        reach = np.linalg.norm(posed.pos[:, -1] - posed.pos[:, 0], axis=1)
+        reach = np.linalg.norm(posed.pos[:, -1] - posed.pos[:, 0], axis=1) / posed.sizes
         half = 0.5 * np.array(chain.curls)[inner] * ((data.reach - reach) / data.whole)[:, None]
         hinges = np.array(chain.hinges)[inner]
         curl = np.concatenate([hinges[None] * np.sin(half)[..., None], np.cos(half)[..., None]], axis=-1)

@@ -11,8 +11,8 @@ from ..channels import ROTATION, TRANSLATION, Channel, moving, turning
 from ..kernels import fits
 from ..kernels.copy import COPY
 from ..tape import Run, Tape
-from ..transforms import ORDERS, Floats, Ints
-from .system import Control, Handle, Posed, State, System
+from ..transforms import ORDERS, Floats, Ints, inverse, rotate
+from .system import Control, Handle, Posed, Space, State, System
 
 if TYPE_CHECKING:
     from ..parts.part import Part
@@ -41,36 +41,57 @@ class Place(System):
         return [bound.controls[bound.part.joints[0]].node]
 
     def row_channels(self, bound: Bound, state: State) -> list[int]:
-        # They belong to the control's own stage.
-        return []
+        # Place and rotation belong to the control's own stage.
+        return list(bound.body.about) if bound.body else []
+
+    def defaults(self, bound: Bound) -> dict[int, float]:
+        """A character grows about the floor under it, all else about its own joint."""
+        if bound.member.kind != "character":
+            return {}
+        joint = bound.part.joints[0]
+        under = rotate(inverse(bound.rests[0]), np.array([0.0, -bound.offsets[0, 1], 0.0]))
+        return {bound.own[joint, "about." + c]: float(x) for c, x in zip(TRANSLATION, under, strict=True)}
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
-        return [tape.add(COPY, (into[0], bound.controls[bound.part.joints[0]].node), ())]
+        control = bound.controls[bound.part.joints[0]].node
+        if bound.body:
+            return [bound.sized(tape, int(into[0]), control, whole=False)]
+        return [tape.add(COPY, (into[0], control), ())]
 
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
-        return fit_control(
-            posed, bound.part.joints[0], posed.pos[:, 0], posed.rot[:, 0], bound.part.joint_orders[0], near
-        )
+        pos, rot = posed.pos[:, 0], posed.rot[:, 0]
+        return fit_control(posed, bound.part.joints[0], pos - grown(posed, rot), rot, bound.part.joint_orders[0], near)
 
     def drag(
         self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
     ) -> dict[int, float]:
-        return drag_control(bound, posed, control, bound.part.joint_orders[0], position, rotation, now)
+        place = position - grown(posed, rotation[None])[0]
+        return drag_control(bound, posed, control, bound.part.joint_orders[0], place, rotation, now)
+
+
+def grown(posed: Posed, rot: Floats) -> Floats:
+    """(F, 3) how far the size of a body moves its root, turned by rot (F, 4), off its control."""
+    if posed.about is None:
+        return np.zeros((len(rot), 3))
+    moved: Floats = rotate(rot, (1.0 - posed.sizes)[:, None] * posed.about)
+    return moved
 
 
 def fit_control(posed: Posed, control: str, pos: Floats, rot: Floats, order: str, near: Floats) -> Floats:
     """(6, F) channels of a control at these places (F, 3) and rotations (F, 4); near: (6,) or more."""
-    return place_in(pos, rot, *posed.spaces[control], order, near)
+    return place_in(pos, rot, posed.spaces[control], order, near)
 
 
-def place_in(pos: Floats, rot: Floats, space_pos: Floats, space_rot: Floats, order: str, near: Floats) -> Floats:
-    """(6, F) channels tx ty tz rx ry rz that put something to these places (F, 3) and rotations (F, 4) in a space (F, 3),
-    (F, 4); near: (6,) or more, what the first angles are near to."""
+def place_in(pos: Floats, rot: Floats, space: Space, order: str, near: Floats) -> Floats:
+    """(6, F) channels tx ty tz rx ry rz that put something to these places (F, 3) and rotations (F, 4) in a space; near: (6,)
+    or more, what the first angles are near to."""
     out = np.empty((6, len(pos)))
     fits.place(
-        *(np.ascontiguousarray(x) for x in (pos, rot, space_pos, space_rot)), ORDERS.index(order),
+        *(np.ascontiguousarray(x) for x in (pos, rot, space.pos, space.rot)), ORDERS.index(order),
         np.ascontiguousarray(near[3:6]), out,
     )  # fmt: skip
+    if space.size is not None:
+        out[:3] /= space.size
     return out
 
 

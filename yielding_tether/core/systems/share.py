@@ -73,7 +73,7 @@ class ShareOfTwist(Fk):
         for k in bound.outward:
             ints = (
                 into[k], bound.above_in(into, k), channels[k, 0], bound.moving[k, 0], bound.samples[k], mine.others[k],
-                mine.above[k],
+                mine.above[k], bound.slot,
             )  # fmt: skip
             floats = (
                 *bound.offsets[k], *bound.rests[k], *signs_of(bound.part.joint_orders[k]), *mine.rests[k], *mine.axes[k],

@@ -66,11 +66,21 @@ class Control:
     is_joint: bool = False
 
 
+class Space(NamedTuple):
+    """Where a control's space is at F times: pos (F, 3), rot (F, 4), and the size (F,) by which lengths in it are multiplied,
+    None where that is one."""
+
+    pos: Floats
+    rot: Floats
+    size: Floats | None = None
+
+
 @dataclass(frozen=True)
 class Posed:
-    """What a fit reads, at F times for the n joints of a part: places and rotations in the world, those of what each
-    hangs from, local offsets, the spaces of controls, local offsets and rotations of the capture where there is one, and the
-    turns that a system is given before its channels (see `System.given`).
+    """What a fit reads, at F times for the n joints of a part: places and rotations in the world, those of what each hangs
+    from, offsets from there as they are in the world, the spaces of controls, local offsets and rotations of the capture where
+    there is one, and the turns that a system is given before its channels (see `System.given`); where the body has a
+    size, (F,) that, and for a root (F, 3) the point in it about which the body grows.
     """
 
     pos: Floats
@@ -78,9 +88,16 @@ class Posed:
     above_pos: Floats
     above_rot: Floats
     offsets: Floats
-    spaces: Mapping[str, tuple[Floats, Floats]] = field(default_factory=dict)
+    spaces: Mapping[str, Space] = field(default_factory=dict)
     sampled: tuple[Floats, Floats] | None = None
     given: Floats | None = None
+    size: Floats | None = None
+    about: Floats | None = None
+
+    @property
+    def sizes(self) -> Floats:
+        """(F,) size of the body, one where it has none."""
+        return np.ones(len(self.pos)) if self.size is None else self.size
 
 
 class System:

@@ -133,7 +133,7 @@ class TwoSegment(System):
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         data: Geometry = bound.systems[self.name].data
-        still = bool(np.all(bound.moving < 0) and np.all(bound.samples < 0))
+        still = bool(np.all(bound.moving < 0) and np.all(bound.samples < 0)) and not bound.slot
         form = formulas.shape(
             tuple(bound.offsets[1]), tuple(bound.offsets[2]), tuple(data.constants[0:3]), tuple(data.constants[3:6])
         )
@@ -144,6 +144,7 @@ class TwoSegment(System):
             bound.controls[ik_name(bound)].node,
             *bound.systems[self.name].channels[6:10],
             *where,
+            bound.slot,
         )
         floats = (*bound.offsets.ravel(), *bound.rests[0], *data.constants, *np.hstack(form))
         return [tape.add(formulas.LIMB if still else formulas.LIMB_MOVED, ints, floats)]
@@ -187,7 +188,7 @@ class TwoSegment(System):
     def places(self, bound: Bound, posed: Posed, values: Mapping[int, Floats]) -> dict[str, Floats]:
         out = np.empty((len(posed.pos), 3))
         extra = values.get(bound.own[ik_name(bound), "guide"])
-        formulas.guides(*self.bent(bound, posed), np.zeros(len(out)) if extra is None else extra, out)
+        formulas.guides(*self.bent(bound, posed), np.zeros(len(out)) if extra is None else extra * posed.sizes, out)
         return {guide_name(bound.part): out}
 
     def drag(
@@ -220,7 +221,7 @@ class TwoSegment(System):
         aim = line / max(float(np.linalg.norm(line)), 1e-9)
         far = float(np.linalg.norm(off - (off @ aim) * aim))
         length: float = bound.systems[self.name].data.length
-        return far - formulas.SENSIBLE * length
+        return far / float(posed.sizes[0]) - formulas.SENSIBLE * length
 
     def findings(self, program: Program, bound: Bound) -> Iterator[Finding]:
         from .bends import bend_flips, lost_guides

@@ -5,7 +5,7 @@ import type { TakeInfo } from "../../shared/api";
 import { same as sameRef, useBench, type PartRef } from "../state";
 import { stage } from "./viewpoints";
 import { meets } from "./framing";
-import { geometryOf, placed, solidOf } from "./geometry";
+import { geometryOf, placed, sizeAt, solidOf } from "./geometry";
 import { poseNow } from "./poses";
 
 type Getter = () => Float32Array | null;
@@ -56,7 +56,7 @@ function rowsOf(info: TakeInfo, part: PartRef | null): number[] {
 function hides(shape: TakeInfo["members"][number]["shapes"][number], group: THREE.Group, table: Float32Array, rows: number[]): boolean {
   const camera = stage()?.camera.position;
   if (!camera || !rows.length) return false;
-  const solid = solidOf(shape, group.position, group.quaternion);
+  const solid = solidOf(shape, group.position, group.quaternion, group.scale.x);
   return rows.some((row) => meets(solid, placed(table, row).pos, camera));
 }
 
@@ -90,6 +90,7 @@ export function Figures({ info, pose, ghost, alone, onPick, pickSet, clearFor, s
         .filter(() => (!ghost || member.kind !== "set") && member.id !== through)
         .map((shape) => ({
           joint: index.get(`${member.id}/${shape.joint}`)!,
+          size: sizeAt(info, member.id),
           part: { member: member.id, part: member.parts.find((p) => p.joints.includes(shape.joint))?.name ?? "" },
           name: `${member.id}/${shape.joint}`,
           pickable: member.kind !== "set",
@@ -116,13 +117,14 @@ export function Figures({ info, pose, ghost, alone, onPick, pickSet, clearFor, s
       group.visible = table !== null;
       if (!table) return;
       const k = piece.joint * 7;
-      if (ghost && now && same(table, now, k)) {
+      if (ghost && now && same(table, now, k) && table[piece.size] === now[piece.size]) {
         // Only what the trial moves is worth a ghost.
         group.visible = false;
         return;
       }
       group.position.set(table[k]!, table[k + 1]!, table[k + 2]!);
       group.quaternion.set(table[k + 3]!, table[k + 4]!, table[k + 5]!, table[k + 6]!);
+      group.scale.setScalar(table[piece.size]!);
       if (ghost || alone || piece.pickable) return;
       const mesh = group.children[0] as THREE.Mesh;
       mesh.material = hides(piece.shape, group, table, seen) ? glassOf(piece.colour) : materialOf(piece.colour);

@@ -5,6 +5,7 @@ import * as THREE from "three";
 import { GLTFLoader } from "three/examples/jsm/loaders/GLTFLoader.js";
 import { bodyAt, type TakeInfo } from "../../shared/api";
 import { bytes } from "../../shared/early";
+import { sizeAt } from "./geometry";
 import { poseNow } from "./poses";
 import { rowOf } from "./viewpoints";
 
@@ -52,7 +53,7 @@ export function Skins({ info, skins }: { info: TakeInfo; skins: Map<string, Body
   return [...skins].map(([id, body]) => <Skin key={id} info={info} member={id} body={body} />);
 }
 
-const one = new THREE.Vector3(1, 1, 1);
+const size = new THREE.Vector3();
 const place = new THREE.Vector3();
 const turn = new THREE.Quaternion();
 
@@ -62,11 +63,12 @@ function Skin({ info, member, body }: { info: TakeInfo; member: string; body: Bo
     const table = poseNow();
     for (const mesh of body.meshes) mesh.visible = table !== null;
     if (!table) return;
+    size.setScalar(table[sizeAt(info, member)]!);
     body.bones.forEach((bone, k) => {
       const at = rows[k]! * 7;
       place.set(table[at]!, table[at + 1]!, table[at + 2]!);
       turn.set(table[at + 3]!, table[at + 4]!, table[at + 5]!, table[at + 6]!);
-      bone.matrixWorld.compose(place, turn, one);
+      bone.matrixWorld.compose(place, turn, size);
     });
   });
   // The view is left: what the card drew them with goes, the bodies stay for the next visit.

@@ -1,5 +1,5 @@
 import * as THREE from "three";
-import type { Member } from "../../shared/api";
+import type { Member, TakeInfo } from "../../shared/api";
 import type { Solid, Spot } from "./framing";
 
 type Shape = Member["shapes"][number];
@@ -44,18 +44,21 @@ export function placed(table: Float32Array, row: number): { pos: THREE.Vector3; 
   return { pos: new THREE.Vector3(table[k], table[k + 1], table[k + 2]), rot: new THREE.Quaternion(table[k + 3], table[k + 4], table[k + 5], table[k + 6]) };
 }
 
-/** A shape as a solid in the world, its joint posed so. */
-export function solidOf(shape: Shape, pos: THREE.Vector3, rot: THREE.Quaternion): Solid {
-  const world = (p: readonly [number, number, number] | number[]) => new THREE.Vector3(p[0], p[1], p[2]).applyQuaternion(rot).add(pos);
-  const [s0 = 0.05, s1 = s0, s2 = s0] = shape.size;
+/** Where a pose table has the size of a member of the cast. */
+export const sizeAt = (info: TakeInfo, member: string) => (info.sizes + info.members.findIndex((m) => m.id === member)) * 7;
+
+/** A shape of a member of this size as a solid in the world, its joint posed so. */
+export function solidOf(shape: Shape, pos: THREE.Vector3, rot: THREE.Quaternion, size: number): Solid {
+  const world = (p: readonly [number, number, number] | number[]) => new THREE.Vector3(p[0], p[1], p[2]).multiplyScalar(size).applyQuaternion(rot).add(pos);
+  const [s0 = 0.05, s1 = s0, s2 = s0] = shape.size.map((s) => s * size);
   if (shape.form === "block") return { form: "block", at: world(shape.a), turn: rot.clone().multiply(new THREE.Quaternion(...shape.turn)), half: new THREE.Vector3(s0 / 2, s1 / 2, s2 / 2) };
   if (shape.form === "ball" || shape.form === "ring") return { form: "bar", a: world(shape.a), b: world(shape.a), radius: Math.max(s0, s1, shape.form === "ball" ? s2 : 0) };
   return { form: "bar", a: world(shape.a), b: world(shape.b), radius: Math.max(s0, s1) };
 }
 
 /** What a camera must see of a shape: its ends. */
-export function spotsOf(shape: Shape, pos: THREE.Vector3, rot: THREE.Quaternion): Spot[] {
-  const solid = solidOf(shape, pos, rot);
+export function spotsOf(shape: Shape, pos: THREE.Vector3, rot: THREE.Quaternion, size: number): Spot[] {
+  const solid = solidOf(shape, pos, rot, size);
   if (solid.form === "block") return [{ at: solid.at, reach: solid.half.length() }];
   return [solid.a, solid.b].map((at) => ({ at, reach: solid.radius }));
 }

@@ -3,7 +3,7 @@ import type { OrbitControls as Controls } from "three-stdlib";
 import type { TakeInfo } from "../../shared/api";
 import type { PartRef, Viewpoint } from "../state";
 import { clearest, framed, type Inset, type Lens, type Solid, type Spot } from "./framing";
-import { placed, solidOf, spotsOf } from "./geometry";
+import { placed, sizeAt, solidOf, spotsOf } from "./geometry";
 
 /** The camera of the stage that is mounted: one a page. */
 export interface Stage {
@@ -45,7 +45,7 @@ export function spotsFor(info: TakeInfo, table: Float32Array, subject: Subject):
     for (const shape of member.shapes) {
       if (!wanted.has(shape.joint)) continue;
       const { pos, rot } = placed(table, rowOf(info, member.id, shape.joint));
-      found.push(...spotsOf(shape, pos, rot));
+      found.push(...spotsOf(shape, pos, rot, table[sizeAt(info, member.id)]!));
     }
   }
   return found;
@@ -67,7 +67,7 @@ function solidsOf(info: TakeInfo, table: Float32Array): Solid[] {
     .flatMap((m) =>
       m.shapes.map((shape) => {
         const { pos, rot } = placed(table, rowOf(info, m.id, shape.joint));
-        return solidOf(shape, pos, rot);
+        return solidOf(shape, pos, rot, table[sizeAt(info, m.id)]!);
       }),
     );
 }

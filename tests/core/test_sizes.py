@@ -1,0 +1,178 @@
+"""Sizes: a root grows and shrinks all that hangs from it about a chosen point, and whoever follows it goes along."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from tests.depth import DEPTH
+from yielding_tether.core.contacts import measure_all
+from yielding_tether.core.curves import Curve
+from yielding_tether.core.operations.retether import Retether, able, apply
+from yielding_tether.core.program import Program
+from yielding_tether.core.takes import Contact, Scene, Take, Tether
+from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
+from yielding_tether.demo.cast_off import cast_off
+from yielding_tether.demo.lantern_round import lantern_round
+
+from .contract import kinds, programs
+from .test_retether import PAIRS, Checked, world
+from .worlds import growing, stepped
+
+
+def sized(program: Program, size: float, member: str | None = None, about: Floats | None = None) -> Program:
+    """All roots, or that of one member, at this size throughout; about a point in the root or the one that it comes with."""
+    curves: dict[str, Curve] = {}
+    for bound in program.bounds.values():
+        if bound.part.free and member in (None, bound.member.id):
+            own = f"{bound.member.id}/{bound.part.joints[0]}"
+            curves[f"{own}.size"] = stepped((0, size))
+            if about is not None:
+                curves |= {
+                    f"{own}.about.{c}": stepped((0, float(x))) for c, x in zip(("tx", "ty", "tz"), about, strict=True)
+                }
+    return program.with_curves(curves)
+
+
+def local(program: Program, member: str, times: Floats) -> tuple[Floats, Floats]:
+    """Offsets and turns of a body's joints in what they hang from, the root's in the world."""
+    bones = program.scene.member(member).skeleton
+    nodes = program.joints([member])[1]
+    poses = program.evaluate(times)
+    pos, rot = poses.pos[:, nodes], poses.rot[:, nodes]
+    up = [max(p, 0) for p in bones.parents]
+    back = inverse(rot[:, up])
+    return rotate(back, pos - pos[:, up])[:, 1:], multiply(back, rot)[:, 1:]
+
+
+class Grown(unittest.TestCase):
+    def test_every_turn_and_offset_stays_and_the_body_grows_about_its_point(self) -> None:
+        """All kinds of parts, keyed and captured: turns as they were, offsets times the size, the point where it was."""
+        frames = np.arange(0.0, 60.5, 7.5)
+        for kind in kinds():
+            for seed in range(0, 4 * DEPTH, 2):
+                for plain, bound in programs(seed, kind):
+                    member = bound.member.id
+                    root = next(b for b in plain.bounds.values() if b.member.id == member and b.part.free)
+                    about = np.random.default_rng(seed).uniform(-1, 1, 3)
+                    # What holds on to the world is another matter: here IK is of one piece with the body.
+                    off, turn = local(plain, member, frames)
+                    here = plain.evaluate(frames)
+                    for size in (0.1, 10.0):
+                        grown = sized(plain, size, member, about)
+                        new, turned = local(grown, member, frames)
+                        self.assertLess(np.abs(new - size * off).max(), 1e-7 * size, (kind, seed))
+                        self.assertLess(rotation_distance(turned, turn).max(), 1e-6, (kind, seed))
+                        there = grown.evaluate(frames)
+                        a, b = (
+                            Rotation.from_quat(p.rot[:, root.nodes[0]]).apply(s * about) + p.pos[:, root.nodes[0]]
+                            for p, s in ((here, 1.0), (there, size))
+                        )
+                        if not bound.captured:
+                            self.assertLess(np.abs(a - b).max(), 1e-9)
+                        else:
+                            # A capture grows as a whole about the point at rest.
+                            rest = Rotation.from_quat(root.rests[0]).apply(about) + root.offsets[0]
+                            was, now = here.pos[:, root.nodes[0]], there.pos[:, root.nodes[0]]
+                            self.assertLess(np.abs(now - rest - size * (was - rest)).max(), 1e-9)
+
+    def test_the_rest_pose_is_the_same_whichever_anchor_is_chosen_at_any_size(self) -> None:
+        """Every control of every demo character, each alone on each of some anchors."""
+        for made in (cast_off, lantern_round):
+            scene_, take = made()
+            for size in (0.1, 1.0, 10.0):
+                for member in (m for m in scene_.members if m.kind == "character"):
+                    self.at_rest(scene_, take, member.id, size)
+
+    def at_rest(self, made: Scene, take: Take, member: str, size: float) -> None:
+        rest = sized(Program(made, Take("rest", take.rate, 0, 1)), size, member)
+        nodes = rest.joints()[1]
+        was = rest.evaluate([0.0])
+        bones = made.member(member).skeleton
+        for bound in [b for b in rest.bounds.values() if b.member.id == member]:
+            for control in able(bound):
+                if bound.part.free:
+                    continue
+                up = bones.parents[bones.index[bound.part.joints[0]]]
+                others = list(dict.fromkeys((bones.joints[up].name, bones.joints[0].name)))
+                for anchor in (("world", "world"), *((member, j) for j in others)):
+                    whole = control.releases >= {"position"}
+                    tether = Tether(
+                        "it", member, control.name, *anchor, whole, "rotation" in control.releases, scales=True
+                    )
+                    on = replace(rest.take, tethers=(tether,))
+                    now = Program(made, on).with_curves(dict.fromkeys(tether.weights, stepped((0, 1.0))))
+                    drive = {now.rig.names[c]: stepped((0, 1.0)) for c in now.bound(*bound.id).driver_channels}
+                    there = now.with_curves(drive).evaluate([0.0])
+                    self.assertLess(
+                        np.abs(there.pos[0, nodes] - was.pos[0, nodes]).max(), 1e-9 * max(size, 1.0), control.name
+                    )
+                    self.assertLess(rotation_distance(there.rot[0, nodes], was.rot[0, nodes]).max(), 1e-7)
+
+    def test_what_is_held_in_the_world_stays_there_and_what_hangs_on_a_body_stays_on_it(self) -> None:
+        program = world(2)
+        for scales, held in ((False, 1.0), (True, 3.0)):
+            tether = Tether("it", "arm", "limb.ik", "world", "world", scales=scales)
+            on = program.on(replace(program.take, tethers=(tether,)))
+            curves = dict.fromkeys(tether.weights, stepped((0, 1.0)))
+            before = on.with_curves(curves)
+            # The point about which the body grows is the world's own middle: there the place is simply so much farther.
+            root = before.bound("arm", "body")
+            about = rotate(inverse(root.rests[0]), -root.offsets[0])
+            after = sized(before, 3.0, "arm", about)
+            node = before.bounds["arm", "limb"].controls["limb.ik"].node
+            a, b = (p.evaluate([10.0, 30.0]).pos[:, node] for p in (before, after))
+            self.assertLess(np.abs(held * a - b).max(), 1e-12)
+        # A cup on a body's hand is on the hand whatever the body's size, farther by as much as that.
+        tether = Tether("it", "cup", "cup", "arm", "end", offset=(0.1, 0.2, 0.3, 0.0, 0.0, 0.0, 1.0))
+        held_ = program.on(replace(program.take, tethers=(tether,))).with_curves(
+            dict.fromkeys(tether.weights, stepped((0, 1.0)))
+        )
+        seen = [self.seen(p) for p in (held_, sized(held_, 0.25, "arm"))]
+        self.assertLess(np.abs(0.25 * seen[0] - seen[1]).max(), 1e-12)
+
+    def seen(self, program: Program) -> Floats:
+        hand, cup = program.nodes["arm", "end"], program.nodes["cup", "cup"]
+        poses = program.evaluate([0.0, 20.0, 40.0])
+        return Rotation.from_quat(poses.rot[:, hand]).inv().apply(poses.pos[:, cup] - poses.pos[:, hand])
+
+    def test_a_prop_takes_the_size_of_its_holder_on_or_not(self) -> None:
+        program = sized(world(1), 4.0, "arm")
+        for scales in (False, True):
+            for weight in (0.0, 0.5, 1.0):
+                tether = Tether("it", "cup", "cup", "arm", "end", scales=scales)
+                now = program.on(replace(program.take, tethers=(tether,))).with_curves(
+                    dict.fromkeys(tether.weights, stepped((0, weight)))
+                )
+                size = now.sizes(np.array([5.0]), 0, now.nodes["cup", "cup"])[0]
+                self.assertAlmostEqual(size, 1.0 + 3.0 * weight * scales, 12)
+
+
+class Followed(Checked):
+    def test_follows_change_without_a_jump_while_everybody_grows(self) -> None:
+        for n, (part, to) in enumerate(PAIRS):
+            for after, last in (("carry", None), ("carry", 44.0), ("ride", None)):
+                before = world(n)
+                before = before.with_curves(growing(np.random.default_rng(n), before.scene.members))
+                try:
+                    take, proof = apply(before, Retether((part,), to, 20.0, last, after))  # type: ignore[arg-type]
+                except Exception as refused:
+                    self.assertIn("already follows", str(refused))
+                    continue
+                if after == "carry":
+                    self.check(before, Program(before.scene, take), part, 20.0, last)
+                else:
+                    self.assertLess(max(c.pose for c in proof.changes), 1e-6)
+
+    def test_a_contact_on_a_body_that_grows_does_not_slip(self) -> None:
+        program = world(3)
+        tether = Tether("it", "cup", "cup", "other", "end")
+        moved = [n for n in program.take.curves if n.startswith("cup/")]
+        held = dict.fromkeys(tether.weights, stepped((0, 1.0))) | {n: stepped((0, 0.2)) for n in moved}
+        grows = growing(np.random.default_rng(1), (program.scene.member("other"),))
+        now = program.on(replace(program.take, tethers=(tether,))).with_curves(held | grows)
+        (slip,) = measure_all(now, [Contact("cup", "cup", "other", "end", 10.0, 50.0)])
+        self.assertLess(slip.place.max(), 1e-9)
