@@ -10,7 +10,11 @@ from scipy.spatial.transform import Rotation
 
 from tests.depth import DEPTH
 from yielding_tether.core.contacts import measure_all
-from yielding_tether.core.curves import Curve
+from yielding_tether.core.curves import ARRIVING, LEAVING, Curve
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.operations.keys import Edit
+from yielding_tether.core.operations.keys import apply as keys
 from yielding_tether.core.operations.retether import Retether, able, apply
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Contact, Scene, Take, Tether
@@ -176,3 +180,64 @@ class Followed(Checked):
         now = program.on(replace(program.take, tethers=(tether,))).with_curves(held | grows)
         (slip,) = measure_all(now, [Contact("cup", "cup", "other", "end", 10.0, 50.0)])
         self.assertLess(slip.place.max(), 1e-9)
+
+
+class Resized(unittest.TestCase):
+    def resized(self, program: Program, first: float, **choices: object) -> Program:
+        out = run(program, "resize", Asked((("arm", "body"),), first, None, choices))  # type: ignore[arg-type]
+        return Program(program.scene, out.take)
+
+    def test_the_chosen_point_stays_while_the_body_grows_and_nothing_jumps_there(self) -> None:
+        program = world(4)
+        still = {
+            n: stepped((0, float(program.now(20.0, [program.channels[n]])[0])))
+            for n in program.take.curves
+            if n.startswith("arm/")
+        }
+        for before in (program.with_curves(still), sized(program.with_curves(still), 1.7, "arm")):
+            node = before.nodes["arm", "carrier"]
+            after = self.resized(before, 20.0, size=0.3, over=10, about="arm/carrier")
+            at = np.linspace(20.0, 30.0, 23)
+            a, b = before.evaluate(at), after.evaluate(at)
+            self.assertLess(np.abs(b.pos[:, node] - b.pos[:1, node]).max(), 1e-9)
+            self.assertLess(np.abs(a.pos[0, before.joints()[1]] - b.pos[0, after.joints()[1]]).max(), 1e-9)
+            earlier = np.arange(0.0, 20.0)
+            a, b = (p.evaluate(earlier).pos[:, p.joints()[1]] for p in (before, after))
+            self.assertLess(np.abs(a - b).max(), 1e-12)
+            self.assertAlmostEqual(after.sizes(np.array([45.0]), 0, after.nodes["arm", "root"])[0], 0.3, 12)
+
+    def test_a_moving_body_that_has_a_size_keeps_its_motion_where_its_point_moves(self) -> None:
+        before = sized(world(5), 2.0, "arm")
+        after = self.resized(before, 20.0, size=2.0, about="other/end")
+        at = before.key_times([before.channels[f"arm/root.{c}"] for c in ("tx", "ry", "rz")])
+        at = at[at >= 20.0]
+        node = before.nodes["arm", "root"]
+        a, b = before.evaluate(at), after.evaluate(at)
+        self.assertLess(np.abs(a.pos[:, node] - b.pos[:, node]).max(), 1e-9)
+        self.assertLess(np.abs(before.evaluate([19.9]).pos - after.evaluate([19.9]).pos).max(), 1e-12)
+
+    def test_a_prop_that_grows_along_is_as_large_as_it_was_where_it_takes_hold(self) -> None:
+        program = world(1).with_curves(growing(np.random.default_rng(2), (world(1).scene.member("arm"),)))
+        before = program.with_curves({"cup/cup.size": stepped((0, 0.5))})
+        for last, after in ((None, "ride"), (None, "carry"), (40.0, "carry")):
+            asked = Retether((("cup", "cup"),), "arm/end", 20.0, last, after, size="with")  # type: ignore[arg-type]
+            now = Program(before.scene, apply(before, asked)[0])
+            node = now.nodes["cup", "cup"]
+            at = np.array([10.0, 20.0, 33.0, 50.0])
+            sizes = now.sizes(at, ARRIVING, node), now.sizes(at, LEAVING, node)
+            for found in sizes:
+                kept = 3 if last is None else 4
+                self.assertLess(np.abs(found[:kept] - 0.5).max(), 1e-9, (last, after))
+
+    def test_what_is_no_size_is_refused(self) -> None:
+        program = world(0)
+        for size in (0.0, -1.0, 11.0, float("nan")):
+            with self.assertRaisesRegex(CoreError, "0.1 to 10"):
+                self.resized(program, 0.0, size=size)
+            edit = Edit("add", {"arm/root.size": (5.0,)}, values={"arriving": size, "leaving": size})
+            with self.assertRaisesRegex(CoreError, "0.1 to 10|finite"):
+                keys(program, edit)
+        with self.assertRaisesRegex(CoreError, "no size of its own"):
+            run(program, "resize", Asked((("arm", "limb"),), 0.0, None, {"size": 2.0}))
+        with self.assertRaisesRegex(CoreError, "Nothing called"):
+            self.resized(program, 0.0, size=2.0, about="nobody/nothing")

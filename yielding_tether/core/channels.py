@@ -39,7 +39,7 @@ TRAITS: dict[Kind, Trait] = {
 class Channel:
     """One value of a control, joint or part. `system`: the system it belongs to, or "" for what is the part's own
     (lengths, what drives, weights of what is followed). A channel that does not pose moves nothing by itself (how far a
-    bend guide stands off)."""
+    bend guide stands off); one that is `seldom` wanted is keyed only where it has keys already, or is asked for by name."""
 
     control: str
     name: str
@@ -50,6 +50,7 @@ class Channel:
     limits: tuple[float, float] | None = None
     access: Literal["open", "locked", "hidden"] = "open"
     poses: bool = True
+    seldom: bool = False
 
     @property
     def trait(self) -> Trait:

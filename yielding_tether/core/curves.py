@@ -221,6 +221,16 @@ def put(c: Curve, keys: Iterable[Key]) -> Curve:
     return curve([*(k for k in c.all_keys() if k.time not in new), *new.values()])
 
 
+def over(old: Curve, keys: list[Key], first: float, last: float, default: float) -> Curve:
+    """A curve that holds these keys from first to last and is as it was elsewhere."""
+    kept = without(insert(insert(old, first, default), last, default), first, last)
+    a, b = kept.key(kept.find(first) or 0), kept.key(kept.find(last) or 0)
+    new = [*keys]
+    new[0] = new[0]._replace(arriving=a.arriving, slope_in=a.slope_in, rule=FREE, tag=FENCE)
+    new[-1] = new[-1]._replace(leaving=b.leaving, slope_out=b.slope_out, kind=b.kind, rule=FREE, tag=FENCE)
+    return put(kept, new)
+
+
 def automatic_slopes(c: Curve, around: Iterable[float], neighbours: bool = True) -> Curve:
     """Slopes by rule for the keys at `around` and, if wanted, their neighbours.
 

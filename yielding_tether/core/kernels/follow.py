@@ -129,7 +129,8 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
         if ints[i + U(6)] > 0:
             sizes[grown + b] = mean
         if own_size >= 0:
-            sizes[body + b] = taken * values[value_slot(own_size) + b]
+            # Between its keys a size may swing below what can be keyed, but never to nothing.
+            sizes[body + b] = max(taken * values[value_slot(own_size) + b], 1e-3)
         moved = (values[place + b], values[place + _1 + b], values[place + _2 + b])
         if ints[i + U(6)] > 0:
             moved = scale(moved, mean)

@@ -99,7 +99,11 @@ def key_part(program: Program, member: str, part: str, frame: float) -> tuple[Ta
         name = program.channel_names()[c]
         old = program.curve(c)
         alone = channel.system and bound.systems[channel.system].system.moves_alone
-        if not channel.poses or (alone and driving != channel.system and not len(old)):
+        if (
+            not channel.poses
+            or (channel.seldom and not len(old))
+            or (alone and driving != channel.system and not len(old))
+        ):
             continue
         default = float(program.defaults[c])
         stepped = channel.trait.stepped
@@ -146,7 +150,13 @@ def _proven(program: Program, operation: str, changed: dict[str, Curve]) -> tupl
 
 
 def _check_values(program: Program, channel: str, new: Curve) -> None:
-    kind = program.info[program.channels[channel]][2].kind
+    described = program.info[program.channels[channel]][2]
+    kind = described.kind
+    least, most = described.bounds
+    if kind == "scale" and len(new) and not (least <= new.numbers[:, 1:3].min() and new.numbers[:, 1:3].max() <= most):
+        raise CoreError(
+            f"The {program.reading(channel)}, goes from {least:g} to {most:g} times: nothing beyond can be keyed."
+        )
     if kind == "share" and len(new) and (new.numbers[:, 1:3].min() < 0.0 or new.numbers[:, 1:3].max() > 1.0):
         raise CoreError(f"{channel} is a share: it must stay between 0 and 1.")
     if kind == "sign":

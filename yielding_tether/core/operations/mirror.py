@@ -19,7 +19,7 @@ from ..cast import Member
 from ..channels import ROTATION, TRANSLATION
 from ..clips import across, partner
 from ..contacts import cleared, with_contact
-from ..curves import ARRIVING, EMPTY, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, sample, set_value
+from ..curves import ARRIVING, EMPTY, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, over, sample, set_value
 from ..errors import CoreError
 from ..express import FINE, Motion, fit_along, system_target
 from ..follows import unused
@@ -33,7 +33,6 @@ from ..takes import Capture, Contact, Take, Tether
 from ..transforms import Floats, Ints, inverse, multiply, rotate
 from .handover import refuse_locked
 from .operation import Asked, Choice, Operation, Outcome, check_parts, check_stretch, offered, stretch_words
-from .paste import over
 from .retether import free_name
 
 #: What of a fitted key may differ from the other side's, its sign apart, for the key to be carried over.
@@ -391,14 +390,15 @@ def _contacts(program: Program, pairs: dict[tuple[str, str], Bound], first: floa
 def _switches(
     program: Program, pairs: dict[tuple[str, str], Bound], renamed: dict[tuple[str, str, str], str]
 ) -> dict[str, Curve]:
-    """What drives and what is followed, as it is on the other side."""
+    """What drives, what is followed and how large it is, as it is on the other side."""
     found: dict[str, Curve] = {}
     for id, other in pairs.items():
         bound = program.bounds[id]
         if _alone(bound):
             continue
         for (control, name), c in bound.own.items():
-            if c not in bound.switches or not len(program.curve(c)):
+            size = bound.body is not None and c == bound.body.size
+            if not (c in bound.switches or size) or not len(program.curve(c)):
                 continue
             there = (
                 _joint_on_other_side(pairs, program, id[0], control) if control != bound.part.name else other.part.name

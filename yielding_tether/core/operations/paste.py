@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ..clips import Clip, PartClip, across, matching, put_turns, reflected, slots
-from ..curves import ARRIVING, EMPTY, FENCE, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, put, set_value, without
+from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Key, over, set_value
 from ..errors import CoreError
 from ..express import Curves, Motion, fit_along, system_target
 from ..measure import stencil
@@ -90,16 +90,6 @@ def _moves_alone(program: Program, bound: Bound, first: float, last: float) -> b
         bound.systems[name].system.moves_alone and bool(np.any(program.sample(at, LEAVING, np.array([c])) > 0.0))
         for name, c in bound.drivers
     )
-
-
-def over(old: Curve, keys: list[Key], first: float, last: float, default: float) -> Curve:
-    """A curve that holds these keys from first to last and is as it was elsewhere."""
-    kept = without(insert(insert(old, first, default), last, default), first, last)
-    a, b = kept.key(kept.find(first) or 0), kept.key(kept.find(last) or 0)
-    new = [*keys]
-    new[0] = new[0]._replace(arriving=a.arriving, slope_in=a.slope_in, rule=FREE, tag=FENCE)
-    new[-1] = new[-1]._replace(leaving=b.leaving, slope_out=b.slope_out, kind=b.kind, rule=FREE, tag=FENCE)
-    return put(kept, new)
 
 
 def _weights(program: Program, copied: PartClip, bound: Bound, curves: Curves, first: float, last: float) -> list[str]:

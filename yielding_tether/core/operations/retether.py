@@ -17,15 +17,15 @@ from typing import Literal
 import numpy as np
 
 from ..channels import in_words
-from ..curves import ARRIVING, EMPTY, LEAVING
+from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Key, over, put, sample, without
 from ..errors import CoreError
 from ..express import Curves, Placing, Settling, carry, control_target, fence, hold, set_over
 from ..program import Program
 from ..proof import Proof, prove
-from ..rig import Bound, BoundControl
+from ..rig import Body, Bound, BoundControl
 from ..systems.system import Control
 from ..takes import WORLD, Take, Tether
-from ..transforms import inverse, multiply, rotate
+from ..transforms import Floats, inverse, multiply, rotate
 from .handover import KEYS, TOLERANCE, refuse_locked, tolerance_of
 from .operation import (
     Asked,
@@ -54,7 +54,8 @@ class Retether:
     `offset`: how the control is tied where the follow is new, as at "rest" or as it is "here"; `after`: the motion goes
     on ("carry"), or the control rides along ("ride"), its speed fading over `settle` frames; `control`: what of each part
     follows ("": see `control_for`), and in `what`, as far as it can; `along`: others that hang on what is left come along
-    (`dependants`)."""
+    (`dependants`); `size`: a root or prop takes that of what it follows on ("with"), and a body's own control stays where it
+    is in the world as that grows with its body; or neither ("own")."""
 
     parts: Parts
     to: str
@@ -68,6 +69,7 @@ class Retether:
     control: str = ""
     what: Literal["both", "position", "rotation"] = "both"
     along: bool = False
+    size: Literal["own", "with"] = "own"
 
 
 def able(bound: Bound) -> list[Control]:
@@ -215,10 +217,11 @@ def _tether(
     member, anchor = anchor_of(asked.to)
     there = [t for t in tethers if (t.member, t.control) == (bound.member.id, control.name)]
     there = [t for t in there if (t.anchor_member, t.anchor if member != WORLD else WORLD) == (member, anchor)]
-    whole = [t for t in there if set(t.released) >= wanted_of(bound, control, asked.what)]
+    scales = asked.size == "with"
+    whole = [t for t in there if set(t.released) >= wanted_of(bound, control, asked.what) and t.scales == scales]
     if whole and asked.offset == "rest":
         return whole[0]
-    tether = new_tether(tethers, bound, control, member, anchor)
+    tether = replace(new_tether(tethers, bound, control, member, anchor), scales=scales)
     if asked.offset == "here":
         side = ARRIVING if first > program.take.first else LEAVING
         own = program.rig.control_node(bound.member.id, control.name)
@@ -340,7 +343,41 @@ def _follow(
         curves[names[c]] = set_over(
             curves.get(names[c], EMPTY), first, last, open_end, level, float(program.defaults[c])
         )
+    if bound.body and "position" in released:
+        _keep_size(program, bound.body, control, tether, curves, first, last, open_end)
     return True
+
+
+def _keep_size(
+    program: Program, body: Body, control: BoundControl, tether: Tether | None, curves: Curves, first: float, last: float,
+    open_end: bool,
+) -> None:  # fmt: skip
+    """Keys the size of a body over a stretch so that it is as large as it was, whatever it takes on from what it follows."""
+    name = program.channel_names()[body.size]
+    old = program.curve(body.size)
+    default = float(program.defaults[body.size])
+    frames = np.arange(np.ceil(first), np.floor(last) + 1.0)
+    at = np.unique(np.concatenate([[first, last], frames, old.times[(old.times >= first) & (old.times <= last)]]))
+    arriving, leaving = (_to_key(program, control, tether, at, side) for side in (ARRIVING, LEAVING))
+    now = [sample(old, at, side, default) for side in (ARRIVING, LEAVING)]
+    if np.abs(leaving - now[1]).max() <= 1e-9 and np.abs(arriving[1:] - now[0][1:]).max(initial=0.0) <= 1e-9:
+        return
+    steady = np.ptp(leaving) <= 1e-9 and np.ptp(arriving[1:]) <= 1e-9
+    if steady:
+        at, arriving, leaving = (x[[0, -1]] for x in (at, arriving, leaving))
+    slopes = np.zeros(len(at)) if steady else np.gradient(leaving, at)
+    kind = STEPPED if steady else SMOOTH
+    rows = np.stack([at, arriving, leaving, slopes], axis=1).tolist()
+    keys = [Key(t, a, b, slope, slope, kind, FREE) for t, a, b, slope in rows]
+    made = over(old, keys, first, last, default)
+    curves[name] = put(without(made, last, np.inf), keys[-1:]) if open_end else made
+
+
+def _to_key(program: Program, control: BoundControl, tether: Tether | None, at: Floats, side: int) -> Floats:
+    """(F,) sizes to key for a body to be as large as it is, once it follows."""
+    taken = program.sizes(at, side, node_of(program, tether)) if tether is not None and tether.scales else 1.0
+    found: Floats = program.sizes(at, side, control.node) / taken
+    return found
 
 
 #: What of a part is to follow, and in what.
@@ -385,6 +422,11 @@ class Follow(Operation):
             help="Where the control is in what it follows while all its values are zero, for a new follow.",
         ),
         Choice(
+            "size", "size", "options", "own", (("own", "as it is"), ("with", "grows along")), folded=True,
+            help="A root or prop takes the size of what it follows on; a hand or foot keeps its place in the world as that "
+            "grows with its body.",
+        ),
+        Choice(
             "settle", "settle over", "whole", 4, least=0, most=48, unit="frames", folded=True, when=("after", ("ride",)),
             help="Frames over which the speed fades.",
         ),
@@ -411,7 +453,7 @@ class Follow(Operation):
         c = self.chosen(asked)
         wanted = Retether(
             asked.parts, c["to"], asked.first, asked.last, c["after"], c["keys"], c["offset"], c["settle"],
-            tolerance_of(c), c["control"], c["what"], c["along"] == "yes",
+            tolerance_of(c), c["control"], c["what"], c["along"] == "yes", c["size"],
         )  # fmt: skip
         take, proof = apply(program, wanted)
         said = f"{labels(program, asked.parts)} follows {read(program, c['to'])}"

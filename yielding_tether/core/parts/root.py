@@ -5,7 +5,7 @@ from __future__ import annotations
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
-from ..channels import Channel, moving
+from ..channels import Channel
 from ..systems.place import Place
 from ..systems.system import System
 from .part import Part, Side
@@ -36,8 +36,8 @@ class FreePart(Part, kind="free"):
         return (self.order,)
 
     def channels(self) -> tuple[Channel, ...]:
-        point = moving(self.joint, "", "about.", "grows about,")
-        return (*super().channels(), Channel(self.joint, SIZE, "scale", "", SIZE), *point)
+        point = (Channel(self.joint, name, "length", "", f"grows about {name[-1]}", seldom=True) for name in ABOUT)
+        return (*super().channels(), Channel(self.joint, SIZE, "scale", "", SIZE, seldom=True), *point)
 
     def systems(self) -> tuple[System, ...]:
         return (Place(),)
