@@ -20,8 +20,6 @@ from ..parts.root import ABOUT, SIZE
 from ..program import Program
 from ..proof import prove
 from ..rig import Bound
-from ..systems.captured import Captured
-from ..transforms import Floats, inverse, rotate
 from .handover import refuse_locked
 from .operation import Asked, Choice, Operation, Outcome, Parts, Value, check_parts, check_stretch, labels, offered
 from .retether import anchors
@@ -65,13 +63,9 @@ def _about(program: Program, bound: Bound, first: float, about: str) -> Program:
     system = bound.state(program.now(first, bound.driver_channels)[:, None])
     if system is None:
         raise CoreError(f"{bound.part.label} is half-driven at frame {first:g}: let one system drive there first.")
-    here = program.evaluate([first], only=[node, point])
+    here = program.evaluate([first], only=[*program.fit_nodes([bound]), point])
     size = float(program.sizes(np.array([first]), LEAVING, node)[0])
-    if system == Captured.name:
-        # A capture grows as a whole, about a point that does not move with it.
-        off: Floats = rotate(inverse(bound.rests[0]), here.pos[0, point] - bound.offsets[0])
-    else:
-        off = rotate(inverse(here.rot[0, node]), here.pos[0, point] - here.pos[0, node]) / size
+    off = bound.systems[system].system.point(bound, program.posed(bound, here), here.pos[0, point])
     names = program.channel_names()
     channels = [bound.own[joint, c] for c in ABOUT]
     refuse_locked(program, channels, first, float(program.take.last))

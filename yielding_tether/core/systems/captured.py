@@ -16,7 +16,7 @@ from ..channels import Channel, moving, turning
 from ..kernels import capture, fits
 from ..kernels.capture import CAPTURE
 from ..tape import Run, Tape, signs_of
-from ..transforms import Floats, Ints, multiply, rotate
+from ..transforms import Floats, Ints, inverse, multiply, rotate
 from .system import Control, Handle, Posed, State, System
 
 if TYPE_CHECKING:
@@ -83,6 +83,11 @@ class Captured(System):
 
     def row_channels(self, bound: Bound, state: State) -> list[int]:
         return [*super().row_channels(bound, state), *(bound.body.about if bound.body else ())]
+
+    def point(self, bound: Bound, posed: Posed, place: Floats) -> Floats:
+        # A capture grows as a whole, about a point that does not move with it.
+        found: Floats = rotate(inverse(bound.rests[0]), place - bound.offsets[0])
+        return found
 
     def drag(
         self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]

@@ -68,6 +68,10 @@ class Place(System):
         place = position - grown(posed, rotation[None])[0]
         return drag_control(bound, posed, control, bound.part.joint_orders[0], place, rotation, now)
 
+    def point(self, bound: Bound, posed: Posed, place: Floats) -> Floats:
+        found: Floats = rotate(inverse(posed.rot[0, 0]), place - posed.pos[0, 0]) / posed.sizes[0]
+        return found
+
 
 def grown(posed: Posed, rot: Floats) -> Floats:
     """(F, 3) how far the size of a body moves its root, turned by rot (F, 4), off its control."""

@@ -168,6 +168,11 @@ class System:
         """Channel values that put a control to a place and rotation in the world; `posed` has one time."""
         raise NotImplementedError
 
+    def point(self, bound: Bound, posed: Posed, place: Floats) -> Floats:
+        """(3,) what the channels of the point about which a root grows hold where that is at a place (3,) in the world, at the
+        first time."""
+        raise NotImplementedError
+
     def findings(self, program: Program, bound: Bound) -> Iterator[Finding]:
         """Faults that only this system can have."""
         return iter(())
