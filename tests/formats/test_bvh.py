@@ -11,6 +11,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from tests.core.test_handover import demo
+from tests.core.worlds import growing
 from tests.servers import node
 from yielding_tether.core.parts import LimbPart
 from yielding_tether.core.program import Program
@@ -267,9 +268,9 @@ class Broken(unittest.TestCase):
 
 class Writing(unittest.TestCase):
     def test_what_is_written_has_the_same_joint_places(self) -> None:
-        program = demo()
-        names, nodes = program.joints(["marl"])
-        for first, last in ((0, 204), (60, 90)):
+        names, nodes = demo().joints(["marl"])
+        grown = demo().with_curves(growing(np.random.default_rng(5), demo().scene.members))
+        for program, first, last in ((demo(), 0, 204), (demo(), 60, 90), (grown, 0, 120)):
             read = bvh.read(bvh.write(program, "marl", first, last), "body", "again")
             again = Program(Scene("s", (read.member,)), read.take)
             frames = np.arange(first, last + 1.0)

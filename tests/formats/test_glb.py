@@ -11,6 +11,7 @@ import numpy as np
 
 from tests.core.test_findings import planted
 from tests.core.test_handover import captured, demo
+from tests.core.worlds import growing
 from tests.servers import node
 from yielding_tether.core.cast import Shape
 from yielding_tether.core.errors import CoreError
@@ -62,6 +63,10 @@ class Files(unittest.TestCase):
         self.same_places(demo(), "rope", 0.0, 204.0, 2)
         self.same_places(Program(*lantern_round()), "marl", 20.0, 150.0, 3)
         self.same_places(captured(), "body", 0.0, 204.0, 4)
+        # A body that grows and shrinks, keyed and captured, and what it holds.
+        for program, member in ((demo(), "marl"), (demo(), "rope"), (captured(), "body")):
+            grown = program.with_curves(growing(np.random.default_rng(5), program.scene.members))
+            self.same_places(grown, member, 0.0, 150.0, 5)
 
     def test_jumps_and_half_driven_frames_come_through(self) -> None:
         for seed in (3, 8):
