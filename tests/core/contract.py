@@ -18,7 +18,7 @@ from yielding_tether.core.parts import PARTS, ChainPart, FkPart, FreePart, Part,
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.skeleton import Joint, Skeleton
-from yielding_tether.core.takes import Capture, Take
+from yielding_tether.core.takes import Anchor, Capture, Take
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
 
 from .worlds import growing, limb_member, order, random_take, scene, stepped, unit
@@ -34,6 +34,12 @@ class Example:
 
 def free(rng: Generator) -> Example:
     return Example(limb_member(rng), "body")
+
+
+def anchor(rng: Generator) -> Example:
+    """A place made by the animator; as a member of its own it is like any other."""
+    made = Anchor("mark", "mark", unit(rng, 3), unit(rng, 4))  # type: ignore[arg-type]
+    return Example(replace(made.member, kind="prop"), "anchor")
 
 
 def joints(rng: Generator) -> Example:
@@ -101,7 +107,7 @@ def twist(rng: Generator) -> Example:
 
 
 EXAMPLES: dict[str, Callable[[Generator], Example]] = {
-    "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist
+    "own place": anchor, "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist
 }  # fmt: skip
 assert set(EXAMPLES) == set(PARTS), "every registered part needs an example here"
 

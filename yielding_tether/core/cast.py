@@ -36,7 +36,7 @@ class Member:
     id: str
     name: str
     #: A camera looks along its joint's −Z, with Y up, as glTF has it.
-    kind: Literal["character", "prop", "set", "camera"]
+    kind: Literal["character", "prop", "set", "camera", "anchor"]
     skeleton: Skeleton
     parts: tuple[Part, ...]
     shapes: tuple[Shape, ...] = ()

@@ -103,11 +103,11 @@ class Program:
     def __init__(self, scene: Scene, take: Take, rig: Rig | None = None) -> None:
         captured = tuple((id, c.offsets.shape[1]) for id, c in take.captures.items())
         sizes = frozenset(name for name in take.curves if name.endswith(f".{SIZE}"))
-        now = (take.tethers, captured, sizes)
-        if rig is None or rig.scene is not scene or (rig.tethers, rig.captured, rig.keyed_sizes) != now:
+        now = (take.tethers, captured, sizes, take.anchors)
+        if rig is None or rig.given is not scene or (rig.tethers, rig.captured, rig.keyed_sizes, rig.anchors) != now:
             rig = Rig(scene, *now)
         self.rig = rig
-        self.scene = scene
+        self.scene = rig.scene
         self.take = take
         self.nodes = rig.nodes
         self.channels = rig.channels
@@ -129,7 +129,7 @@ class Program:
 
     def on(self, take: Take) -> Program:
         """Another take of the same scene; what does not depend on its curves is shared."""
-        made = Program(self.scene, take, self.rig)
+        made = Program(self.rig.given, take, self.rig)
         made._before = (self.take, self.measured)
         return made
 

@@ -7,7 +7,7 @@ changed, and measures both sides of every change of system or tether, of every s
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import field
+from dataclasses import field, replace
 from typing import Literal
 
 import numpy as np
@@ -411,6 +411,10 @@ def prove(
     Both takes are compared at every frame and half-frame on every joint of the cast; at the edges of the range
     the side that lies outside is compared as outside.
     """
+    if before.take.anchors != after.take.anchors:
+        # One that comes or goes is there in both, so that who followed it can be compared.
+        every = {a.id: a for a in (*before.take.anchors, *after.take.anchors)}
+        before, after = (p.on(replace(p.take, anchors=tuple(every.values()))) for p in (before, after))
     times = np.unique(np.concatenate([sample_times(before), [first, last]]))
     open_end = last >= before.take.last
     inside = (times >= first) & ((times < last) | (open_end & (times <= last)))
@@ -428,7 +432,7 @@ def prove(
     mine = {b.id for b in own}
     others = [
         b for b in after.bounds.values()
-        if b.id not in mine and any(moved[names[b.member.id, j]] for j in b.part.joints)
+        if b.id not in mine and any(moved[names[j]] for j in ((b.member.id, j) for j in b.part.joints) if j in names)
     ]  # fmt: skip
     # What follows the range is looked at too where it did not stay as it was.
     end = last if outside.place.value <= UNCHANGED and outside.turn.value <= UNCHANGED else float(before.take.last)

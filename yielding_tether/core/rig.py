@@ -28,7 +28,7 @@ from .parts.root import ABOUT, SIZE
 from .systems.captured import Captured
 from .systems.fk import following
 from .systems.system import Control, State, System
-from .takes import WORLD, Scene, Tether
+from .takes import WORLD, Anchor, Scene, Tether
 from .tape import Run, Tape, signs_of
 from .transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
 
@@ -421,11 +421,14 @@ class Rig:
 
     def __init__(
         self, scene: Scene, tethers: Sequence[Tether] = (), captured: Sequence[tuple[str, int]] = (),
-        keyed_sizes: Collection[str] = (),
+        keyed_sizes: Collection[str] = (), anchors: tuple[Anchor, ...] = (),
     ) -> None:  # fmt: skip
         """captured: members that have a capture, with the number of its joints; keyed_sizes: channels of sizes that have keys:
         nobody else's rows know of sizes."""
-        self.scene = scene
+        #: The scene as it was given, and with the anchors of the take beside its cast.
+        self.given = scene
+        self.scene = scene.staged(anchors)
+        self.anchors = anchors
         self.tethers = tuple(tethers)
         self.captured = tuple(captured)
         self.keyed_sizes = frozenset(keyed_sizes)
@@ -452,13 +455,13 @@ class Rig:
         self._number_nodes()
         self._check_tethers()
         rests = self._rest_places()
-        for member in scene.members:
+        for member in self.scene.members:
             for part in member.parts:
                 self._bind(member, part, rests)
         self.names = list(self.channels)
         self.defaults = np.array(self._defaults)
-        names = [(m.id, j.name) for m in scene.members for j in m.skeleton.joints]
-        #: Names (member, joint) and nodes of all joints of the cast.
+        names = [(m.id, j.name) for m in self.scene.members if m.kind != "anchor" for j in m.skeleton.joints]
+        #: Names (member, joint) and nodes of all joints of the cast; anchors have no body.
         self.joints = names, np.array([self.nodes[n] for n in names], dtype=np.int64)
         self.writer = np.full(self.count, -1, dtype=np.int64)
         for s, stage in enumerate(self.stages):

@@ -15,6 +15,8 @@ from .channels import channel_id
 from .curves import Curve
 from .errors import CoreError
 from .kernels.capture import sample_capture
+from .parts import AnchorPart
+from .skeleton import Joint, Skeleton
 from .transforms import Floats
 
 WORLD = "world"
@@ -54,6 +56,23 @@ class Tether:
     def weight_channel(self, what: str) -> str:
         """Channel of the weight of "position" or "rotation"."""
         return channel_id(self.member, self.control, f"{self.name}.{what}")
+
+
+@dataclass(frozen=True)
+class Anchor:
+    """A place that the animator made in one take, to be followed: `id` is that of a member of its cast; `position` (metres) and
+    `rotation` (unit quaternion) are its rest place in the world."""
+
+    id: str
+    name: str
+    position: tuple[float, float, float]
+    rotation: tuple[float, float, float, float]
+
+    @cached_property
+    def member(self) -> Member:
+        """The anchor as a member of the cast."""
+        bones = Skeleton((Joint("anchor", -1, self.position, self.rotation),))
+        return Member(self.id, self.name, "anchor", bones, (AnchorPart("anchor", self.name, "anchor"),))
 
 
 @dataclass(frozen=True)
@@ -135,7 +154,7 @@ class Capture:
 class Take:
     """One performance: curves by channel name, tethers and captures, on frames first…last at a rational rate
     (frames a second); `wanted` are the keys of findings that the animator wants as they are, `contacts` where its joints
-    stand and hold. Immutable; an operation gives a new one that shares what it did not touch."""
+    stand and hold, `anchors` the places made in it. Immutable; an operation gives a new one that shares what it did not touch."""
 
     name: str
     rate: Fraction
@@ -146,10 +165,13 @@ class Take:
     captures: Mapping[str, Capture] = field(default_factory=dict)
     wanted: tuple[str, ...] = ()
     contacts: tuple[Contact, ...] = ()
+    anchors: tuple[Anchor, ...] = ()
 
     def __post_init__(self) -> None:
         if self.rate <= 0:
             raise CoreError("The frame rate of a take must be above zero.")
+        if len({a.id for a in self.anchors}) != len(self.anchors):
+            raise CoreError("Two anchors of the take share a name.")
         if self.last < self.first:
             raise CoreError(f"A take can't end at frame {self.last}, before its first frame {self.first}.")
 
@@ -185,6 +207,12 @@ class Scene:
         ids = [m.id for m in self.members]
         if len(set(ids)) != len(ids):
             raise CoreError("Two members of the cast share a name.")
+
+    def staged(self, anchors: tuple[Anchor, ...]) -> Scene:
+        """The cast with the anchors of a take beside it."""
+        known = {m.id for m in self.members}
+        more = tuple(a.member for a in anchors if a.id not in known)
+        return replace(self, members=(*self.members, *more)) if more else self
 
     def member(self, id: str) -> Member:
         """The member of this name; CoreError if there is none."""

@@ -74,7 +74,7 @@ def _trail(bound: Bound) -> list[str]:
 
 def table_rows(program: Program) -> int:
     """Rows of a pose table."""
-    return size_rows(program) + len(program.scene.members)
+    return size_rows(program) + len(program.rig.given.members) + len(program.take.anchors)
 
 
 def size_rows(program: Program) -> int:
@@ -87,6 +87,9 @@ def handles(program: Program) -> list[s.HandleInfo]:
     names, _ = program.joints()
     row_of = {name: k for k, name in enumerate(names)}
     next_row = len(names)
+    # Anchors come and go: their rows are the last, so that all others stay where they are.
+    first = size_rows(program) + len(program.rig.given.members)
+    row_of |= {(a.id, j.name): first + k for k, a in enumerate(program.take.anchors) for j in a.member.skeleton.joints}
     found = []
     for bound in program.bounds.values():
         member = bound.member.id
@@ -121,8 +124,8 @@ def _child(member: Member, joint: str) -> str | None:
 
 def pose_table(program: Program, poses: Poses, values: dict[int, float] | None = None) -> np.ndarray:
     """(F, rows, 7) float32 positions and rotations: all joints of the cast, then the handles that stand elsewhere, in the
-    order in which the take tells them, then each member with its size in place of the first number. `values`: channels that
-    a drag holds elsewhere than their curves say.
+    order in which the take tells them, then each member with its size in place of the first number, then the take's
+    anchors. `values`: channels that a drag holds elsewhere than their curves say.
 
     Whichever system drives, a control is drawn where it fits the pose: at its own place while its system drives, else on
     its joint; what is computed from the pose is computed from it.
@@ -151,9 +154,13 @@ def pose_table(program: Program, poses: Poses, values: dict[int, float] | None =
                 table[:, row, :3] = np.where(own, poses.pos[:, at], poses.pos[:, end])
                 table[:, row, 3:] = np.where(own, poses.rot[:, at], poses.rot[:, end])
             row += 1
-    for member in program.scene.members:
+    for member in program.rig.given.members:
         size = poses.size(program.rig.slot_of(program.nodes[member.id, member.skeleton.joints[0].name]))
         table[:, row, 0] = 1.0 if size is None else size
+        row += 1
+    for anchor in program.take.anchors:
+        node = program.nodes[anchor.id, anchor.member.skeleton.joints[0].name]
+        table[:, row, :3], table[:, row, 3:] = poses.pos[:, node], poses.rot[:, node]
         row += 1
     return table
 
@@ -199,7 +206,7 @@ def compared(a: Program, b: Program, findings_a: int, findings_b: int) -> s.Comp
     turn = rotation_distance(two.rot[:, nodes_b], one.rot[:, nodes_a])
     column = {name: k for k, name in enumerate(names)}
     rows = []
-    for member in a.scene.members:
+    for member in a.rig.given.members:
         for part in member.parts:
             mine = place[:, [column[member.id, j] for j in part.joints]].max(axis=1)
             label = member.row_label(part)
@@ -272,7 +279,7 @@ def _reading(program: Program, channel: int) -> str:
 # --- strands --------------------------------------------------------------------------------------------
 
 #: Kinds of cast members in the order of their rows, with the name of the group that those without groups of their own make.
-KINDS = {"character": "", "prop": "props", "set": "set", "camera": "cameras"}
+KINDS = {"character": "", "prop": "props", "set": "set", "camera": "cameras", "anchor": "anchors"}
 
 
 def strands(program: Program, found: list[Finding], only: Sequence[tuple[str, str]] | None = None) -> list[s.Strand]:

@@ -528,7 +528,7 @@ class When(Model):
 class Choice(Model):
     name: str
     label: str
-    kind: Literal["options", "name", "anchor", "whole", "number"]
+    kind: Literal["options", "name", "text", "anchor", "point", "whole", "number"]
     options: list[tuple[str, str]] = []
     least: float = 0
     most: float = 0

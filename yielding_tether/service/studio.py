@@ -140,7 +140,7 @@ class Studio:
     def _program(self, loaded: Loaded) -> Program:
         """A take made ready; what does not depend on its curves is shared with the scene's program made last."""
         known = self._rigs.get(loaded.scene_id)
-        if known is not None and known.scene == loaded.scene:
+        if known is not None and known.rig.given == loaded.scene:
             return self._rigs.put(loaded.scene_id, known.on(loaded.take))
         return self._rigs.put(loaded.scene_id, Program(loaded.scene, loaded.take))
 

@@ -17,12 +17,13 @@ from ..core.errors import CoreError
 from ..core.parts import PARTS, Part
 from ..core.proof import Proof
 from ..core.skeleton import Skeleton
-from ..core.takes import Capture, Contact, Tether
+from ..core.takes import Anchor, Capture, Contact, Tether
 
 _SKELETON = TypeAdapter(Skeleton)
 _SHAPES = TypeAdapter(tuple[Shape, ...])
 _TETHERS = TypeAdapter(tuple[Tether, ...])
 _CONTACTS = TypeAdapter(tuple[Contact, ...])
+_ANCHORS = TypeAdapter(tuple[Anchor, ...])
 _PROOF = TypeAdapter(Proof)
 
 
@@ -95,6 +96,15 @@ def contacts_json(contacts: tuple[Contact, ...]) -> list[dict[str, Any]]:
 
 def contacts_from(body: list[dict[str, Any]]) -> tuple[Contact, ...]:
     return _CONTACTS.validate_python(body)
+
+
+def anchors_json(anchors: tuple[Anchor, ...]) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = _ANCHORS.dump_python(anchors, mode="json")
+    return found
+
+
+def anchors_from(body: list[dict[str, Any]]) -> tuple[Anchor, ...]:
+    return _ANCHORS.validate_python(body)
 
 
 def clip_json(clip: Clip) -> dict[str, Any]:

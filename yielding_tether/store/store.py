@@ -252,7 +252,8 @@ class Store:
         row = RevisionRow(
             take_id=take_id, parent_id=parent, number=number, label=label, operation=operation,
             proof=codec.proof_json(proof) if proof else None, curves=hashes, tethers=codec.tethers_json(take.tethers),
-            wanted=list(take.wanted), contacts=codec.contacts_json(take.contacts), key=key,
+            wanted=list(take.wanted), contacts=codec.contacts_json(take.contacts),
+            anchors=codec.anchors_json(take.anchors), key=key,
         )  # fmt: skip
         s.add(row)
         s.flush()
@@ -286,7 +287,7 @@ class Store:
             take = Take(
                 row.name, Fraction(row.rate_numerator, row.rate_denominator), row.first, row.last,
                 {channel: blobs[h] for channel, h in rev.curves.items()}, codec.tethers_from(rev.tethers), captures,
-                tuple(rev.wanted), codec.contacts_from(rev.contacts),
+                tuple(rev.wanted), codec.contacts_from(rev.contacts), codec.anchors_from(rev.anchors),
             )  # fmt: skip
             scene = Scene(scene_row.name, tuple(self._member(m) for m in members))
             return Loaded(take_id, row.scene_id, rev.id, scene, take)

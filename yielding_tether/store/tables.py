@@ -108,6 +108,7 @@ class RevisionRow(SQLModel, table=True):
     #: Keys of the findings that are wanted as they are.
     wanted: list[str] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
     contacts: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
+    anchors: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
 
 
 class ClipRow(SQLModel, table=True):

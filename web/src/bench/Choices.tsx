@@ -1,4 +1,5 @@
 import { Autocomplete, Box, TextField, ToggleButton, ToggleButtonGroup, Tooltip } from "@mui/material";
+import { useState } from "react";
 import type { Choice } from "../shared/api";
 import { choose } from "./actions";
 import { NumberField } from "./NumberField";
@@ -33,12 +34,27 @@ export function Control({ choice, value }: { choice: Choice; value: string | num
       </ToggleButtonGroup>
     );
   if (choice.kind === "anchor") return <Anchors choice={choice} value={String(value)} onChange={onChange} />;
+  if (choice.kind === "text" || choice.kind === "point") return <Words key={value} choice={choice} value={String(value)} onChange={onChange} />;
   return (
     <Tooltip title={choice.help}>
       <Box sx={{ display: "flex", alignItems: "center", gap: 0.5, fontSize: 13 }}>
         {choice.label}
         <NumberField label={choice.label} value={Number(value)} whole={choice.kind === "whole"} least={choice.least} most={choice.most} onChange={onChange} />
         {choice.unit}
+      </Box>
+    </Tooltip>
+  );
+}
+
+/** Words of the animator's own, or a place that is clicked in the view; taken when the field is left. */
+function Words({ choice, value, onChange }: { choice: Choice; value: string; onChange: (value: string) => void }) {
+  const [typed, setTyped] = useState(value);
+  const give = () => typed !== value && onChange(typed);
+  return (
+    <Tooltip title={choice.help} placement="top">
+      <Box data-own-enter sx={{ display: "flex", alignItems: "center", gap: 0.75, fontSize: 13 }} onKeyDown={(e) => e.key !== "Escape" && e.stopPropagation()}>
+        {choice.label}
+        <TextField variant="standard" value={typed} placeholder={choice.kind === "point" ? "here, or click" : ""} onChange={(e) => setTyped(e.target.value)} onBlur={give} onKeyDown={(e) => e.key === "Enter" && give()} sx={{ width: choice.kind === "point" ? 150 : 120 }} slotProps={{ htmlInput: { "aria-label": choice.label, maxLength: 60, style: { fontSize: 13, padding: 0 } } }} />
       </Box>
     </Tooltip>
   );

@@ -16,7 +16,7 @@ export function useTake(takeId: number) {
     if (!info) return;
     const bench = useBench.getState();
     const same = bench.info?.id === info.id;
-    const bank = same && bench.bank ? bench.bank : new PoseBank(info.id, info.first, info.last, info.rows);
+    const bank = same && bench.bank ? bench.bank : new PoseBank(info.id, info.first, info.last);
     bench.set({ info, bank, live: null, ...(same ? {} : opening(info)) });
     bank.ahead(source(info), useBench.getState().frame);
   }, [info]);

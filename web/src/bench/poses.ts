@@ -23,7 +23,6 @@ export class PoseBank {
     readonly take: number,
     readonly first: number,
     readonly last: number,
-    readonly rows: number,
   ) {}
 
   /** The pose at a whole frame, or null while it is on its way. */
@@ -41,7 +40,8 @@ export class PoseBank {
       void this.fetch(source, chunk);
       return null;
     }
-    const size = this.rows * 7;
+    // A revision or a trial may have more rows at the end than another: anchors come and go.
+    const size = data.length / (Math.min(CHUNK, this.last - this.first + 1 - chunk * CHUNK) || 1);
     const start = (f - chunk * CHUNK) * size;
     return data.subarray(start, start + size);
   }

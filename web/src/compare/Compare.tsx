@@ -31,10 +31,10 @@ export default function Compare({ takeId, a, b, other }: { takeId: number; a: nu
   useEffect(() => {
     const data = one.data;
     if (!data) return;
-    const bank = new PoseBank(data.id, data.first, data.last, data.rows);
+    const bank = new PoseBank(data.id, data.first, data.last);
     const before = useBench.getState();
     const kept = { controls: before.controls, ghosts: before.ghosts };
-    const ghost = two.data && other !== takeId ? new PoseBank(other, two.data.first, two.data.last, two.data.rows) : null;
+    const ghost = two.data && other !== takeId ? new PoseBank(other, two.data.first, two.data.last) : null;
     set({ ...NOTHING, info: data, bank, beside: b, besideBank: ghost, controls: false, ghosts: false, pinned: [], live: null, frame: Math.min(Math.max(before.frame, data.first), data.last), playing: false });
     return () => set({ ...kept, beside: null, besideBank: null, info: null, bank: null, playing: false });
   }, [one.data, two.data, b, other, takeId, set]);

@@ -837,7 +837,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "options" | "name" | "anchor" | "whole" | "number";
+            kind: "options" | "name" | "text" | "anchor" | "point" | "whole" | "number";
             /**
              * Options
              * @default []

@@ -624,7 +624,7 @@ class MirrorTake(Operation):
         bodies = [m for m, _ in asked.parts if program.scene.member(m).kind == "character"]
         if not bodies:
             raise CoreError("Choose a part of a body to mirror.")
-        props = [m.id for m in program.scene.members if m.kind == "prop"] if c["what"] == "all" else []
+        props = [m.id for m in program.scene.members if m.kind in ("prop", "anchor")] if c["what"] == "all" else []
         members = tuple(dict.fromkeys([*bodies, *props]))
         take, proof = apply(program, Mirror(members, asked.first, asked.last, c["plane"]))
         names = ", ".join(program.scene.member(m).name for m in members)

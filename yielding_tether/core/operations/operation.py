@@ -27,12 +27,13 @@ Applies = Literal["systems", "parts", "frame", "findings", "keys", "clip", "take
 @dataclass(frozen=True)
 class Choice:
     """One choice: of `options` (value, label), of a "name" among those that the parts in hand have (`Operation.options`),
-    of an "anchor" among all that can be followed, or a number from `least` to `most` in a `unit`. `when`: the choice and
+    of an "anchor" among all that can be followed, a "text" of the animator's own, a "point" in the world that is clicked in
+    the view ("x y z" in metres, "" for none), or a number from `least` to `most` in a `unit`. `when`: the choice and
     the values of it for which this one matters; `folded`: shown on demand."""
 
     name: str
     label: str
-    kind: Literal["options", "name", "anchor", "whole", "number"]
+    kind: Literal["options", "name", "text", "anchor", "point", "whole", "number"]
     default: Value
     options: tuple[tuple[str, str], ...] = ()
     least: float = 0.0
@@ -113,7 +114,7 @@ class Operation:
         return str(found)
 
     def _value(self, choice: Choice, value: Value) -> Value:
-        if choice.kind in ("name", "anchor"):
+        if choice.kind in ("name", "text", "anchor", "point"):
             if not isinstance(value, str):
                 raise CoreError(f"{choice.label!r} of {self.label} is a name.")
             return value
@@ -156,6 +157,7 @@ def refuse_nothing(before: Take, after: Take) -> None:
     """CoreError where two takes are the same: what changes nothing is no revision."""
     same = (
         before.tethers == after.tethers
+        and before.anchors == after.anchors
         and before.contacts == after.contacts
         and before.wanted == after.wanted
         and before.curves.keys() == after.curves.keys()

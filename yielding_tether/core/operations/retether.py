@@ -248,10 +248,15 @@ def new_tether(tethers: Sequence[Tether], bound: Bound, control: Control, member
 def seen_from(program: Program, node: int, what: int, at: float, side: int) -> Offset:
     """Place and rotation of one node in another, at a moment; the place as at size one."""
     here = program.evaluate([at], side, only=[node, what])
-    back = inverse(here.rot[0, node])
     size = program.sizes(here.times, side, node)[0]
-    x, y, z = map(float, rotate(back, here.pos[0, what] - here.pos[0, node]) / size)
-    qx, qy, qz, qw = map(float, multiply(back, here.rot[0, what]))
+    return within(here.pos[0, node], here.rot[0, node], here.pos[0, what], here.rot[0, what], size)
+
+
+def within(pos: Floats, rot: Floats, place: Floats, turn: Floats, size: float) -> Offset:
+    """A place (3,) and turn (4,) as they are seen from something at pos (3,), rot (4,) of this size."""
+    back = inverse(rot)
+    x, y, z = map(float, rotate(back, place - pos) / size)
+    qx, qy, qz, qw = map(float, multiply(back, turn))
     return x, y, z, qx, qy, qz, qw
 
 

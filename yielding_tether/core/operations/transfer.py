@@ -142,11 +142,12 @@ class _Work:
         #: Members that come along, with those they become; the character first.
         self.members: dict[str, Member] = {source.id: target}
         for other in program.scene.members:
-            there = next((m for m in scene.members if m.id == other.id), None)
+            there = next((m for m in scene.staged(program.take.anchors).members if m.id == other.id), None)
             if other.id != source.id and there is not None and there.id != target.id and there.kind == other.kind:
                 self.members[other.id] = there
         # What has a body of its own here, by the bare names of its joints and controls there.
-        self.there = Program(scene, Take("none", program.take.rate, program.take.first, program.take.last))
+        plain = Take("none", program.take.rate, program.take.first, program.take.last, anchors=program.take.anchors)
+        self.there = Program(scene, plain)
 
     def names_of(self, member: str) -> Names:
         return self.names if member == self.source.id else Names()
@@ -164,7 +165,8 @@ class _Work:
         curves, channels = self._curves(pairs, weights)
         contacts = tuple(c for c in map(self._contact, take.contacts) if c is not None)
         captures = self._captures()
-        made = Take(called or take.name, take.rate, take.first, take.last, curves, tethers, captures, (), contacts)
+        made = Take(called or take.name, take.rate, take.first, take.last, curves, tethers, captures, (), contacts,
+                    take.anchors)  # fmt: skip
         if take.wanted:
             self.miss("mark", f"{len(take.wanted)} findings", "are marked as wanted here; the marks stay behind")
         after = Program(self.scene, made)

@@ -5,6 +5,7 @@ Importing this package registers all parts; a new one is a file here and a line 
 
 from __future__ import annotations
 
+from .anchor import AnchorPart
 from .chain import ChainPart
 from .joints import FkPart
 from .limb import LimbPart
@@ -12,4 +13,4 @@ from .part import PARTS, Part, Side
 from .root import FreePart
 from .twist import TwistPart
 
-__all__ = ["PARTS", "ChainPart", "FkPart", "FreePart", "LimbPart", "Part", "Side", "TwistPart"]
+__all__ = ["PARTS", "AnchorPart", "ChainPart", "FkPart", "FreePart", "LimbPart", "Part", "Side", "TwistPart"]

@@ -25,6 +25,9 @@ class Place(System):
     name = "place"
     label = "keys"
 
+    def __init__(self, handle: Handle | None = None) -> None:
+        self.handle = handle
+
     def channels(self, part: Part) -> tuple[Channel, ...]:
         return (*moving(part.joints[0], self.name), *turning(part.joints[0], self.name))
 
@@ -32,7 +35,7 @@ class Place(System):
         joint = part.joints[0]
         return (
             Control(
-                joint, part.label, part.joint_orders[0], Handle("cradle", ("move", "turn"), joint),
+                joint, part.label, part.joint_orders[0], self.handle or Handle("cradle", ("move", "turn"), joint),
                 frozenset({"position", "rotation"}), "", joint,
             ),
         )  # fmt: skip

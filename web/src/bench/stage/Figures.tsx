@@ -68,7 +68,7 @@ interface FigureProps {
   /** Only this part is drawn in full; everything else is faint. */
   alone?: PartRef | null;
   /** A piece was clicked: its part and its joint, as "member/joint". */
-  onPick?: (part: PartRef, joint: string) => void;
+  onPick?: (part: PartRef, joint: string, at: THREE.Vector3) => void;
   /** Whether set pieces can be picked too. */
   pickSet?: boolean;
   /** Characters that have a skin: their pieces are there to be clicked, not to be seen. */
@@ -142,7 +142,7 @@ export function Figures({ info, pose, ghost, alone, onPick, pickSet, clearFor, s
             ? (event) => {
                 if (event.delta > 4) return;
                 event.stopPropagation();
-                onPick(piece.part, piece.name);
+                onPick(piece.part, piece.name, event.point);
               }
             : undefined
         }

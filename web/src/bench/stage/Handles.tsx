@@ -12,11 +12,20 @@ export function handlesOf(info: TakeInfo, focus: PartRef | null, inHand: HandleR
   return info.handles.filter((h) => h.always || same(h, focus) || inHand.some((x) => sameHandle(x, h)));
 }
 
-/** Shapes by the forms that the service names: a cradle for a hand or foot, a lozenge to aim at, a band round a joint. */
+/** Three strokes through a place, and a ring of four about it. */
+function crossed(reach: number, ring: number): THREE.BufferGeometry {
+  const ends = [0, 1, 2].flatMap((axis) => [-reach, reach].map((v) => new THREE.Vector3().setComponent(axis, v)));
+  const round = [0, 1, 2, 3, 4].map((k) => new THREE.Vector3(ring * Math.cos((k * Math.PI) / 2), 0, ring * Math.sin((k * Math.PI) / 2)));
+  return new THREE.BufferGeometry().setFromPoints([...ends, ...[0, 1, 2, 3].flatMap((k) => [round[k]!, round[k + 1]!])]);
+}
+
+/** Shapes by the forms that the service names: a cradle for a hand or foot, a lozenge to aim at, a band round a joint, a cross for a
+ * place of the animator's own. */
 const forms: Record<string, { geometry: THREE.BufferGeometry; lines: boolean; grip: number }> = {
   cradle: { geometry: new THREE.EdgesGeometry(new THREE.CylinderGeometry(0.085, 0.085, 0.1, 6)), lines: true, grip: 0.085 },
   lozenge: { geometry: new THREE.OctahedronGeometry(0.034), lines: false, grip: 0.085 },
   band: { geometry: new THREE.TorusGeometry(0.078, 0.008, 6, 26), lines: false, grip: 0.05 },
+  cross: { geometry: crossed(0.09, 0.045), lines: true, grip: 0.085 },
 };
 const formOf = (handle: HandleInfo) => forms[handle.form] ?? forms["band"]!;
 const bigger = new THREE.SphereGeometry(1, 10, 8);
@@ -66,6 +75,8 @@ export function Handle({ info, spec, onHold }: Props) {
     const g = group.current;
     if (!g || !table) return;
     const k = spec.row * 7;
+    // While a revision without it is on its way, an anchor has no row.
+    if (k >= table.length) return void (g.visible = false);
     g.position.set(table[k]!, table[k + 1]!, table[k + 2]!);
     if (spec.along !== null) {
       const t = spec.along * 7;

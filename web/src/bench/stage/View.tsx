@@ -9,6 +9,7 @@ import { useBench, usePick } from "../state";
 import { watchPictures } from "./busy";
 import { Camera } from "./Camera";
 import { Figures } from "./Figures";
+import { spoken } from "./geometry";
 import { Handle, handlesOf } from "./Handles";
 import { Slips } from "./Slips";
 import { Trails } from "./Trails";
@@ -88,9 +89,9 @@ export function View({ info }: { info: TakeInfo }) {
     "focus", "ghosts", "body", "controls", "bones", "trails", "slips", "alone", "pinned", "beside", "trial", "playing", "set",
   );
   const [held, setHeld] = useState(false);
-  // While an operation asks for something to follow, a click says what.
+  // While an operation asks for a place or for something to follow, a click says which.
   const operation = useBench((s) => s.wish?.operation);
-  const asking = useOperations()?.find((o) => o.id === operation)?.choices.find((c) => c.kind === "anchor");
+  const asking = useOperations()?.find((o) => o.id === operation)?.choices.toSorted((a, b) => Number(b.kind === "point") - Number(a.kind === "point")).find((c) => c.kind === "anchor" || c.kind === "point");
   const skins = useSkins(info);
   const dpr = useSharpness();
   const inHand = useBench((b) => b.inHand);
@@ -115,7 +116,7 @@ export function View({ info }: { info: TakeInfo }) {
         <Camera info={info} held={held} />
         <Ground water={hasSet} />
         {body && !alone && <Skins info={info} skins={skins} />}
-        {body && <Figures info={info} pose={() => poseNow()} skinned={alone ? undefined : skins} alone={alone ? focus : null} clearFor={focus} pickSet={asking !== undefined} onPick={(part, joint) => (asking ? void choose(asking.name, joint) : set({ focus: part }))} />}
+        {body && <Figures info={info} pose={() => poseNow()} skinned={alone ? undefined : skins} alone={alone ? focus : null} clearFor={focus} pickSet={asking !== undefined} onPick={(part, joint, at) => (asking ? void choose(asking.name, asking.kind === "point" ? spoken(at) : joint) : set({ focus: part }))} />}
         {beside !== null && <Figures info={info} pose={poseBeside} ghost={theme.ink.left} />}
         {pinned.map((frame) => (
           <Sketch key={frame} info={info} pose={() => poseAt(frame)} color={theme.ink.left} opacity={0.6} />

@@ -44,6 +44,9 @@ export function placed(table: Float32Array, row: number): { pos: THREE.Vector3; 
   return { pos: new THREE.Vector3(table[k], table[k + 1], table[k + 2]), rot: new THREE.Quaternion(table[k + 3], table[k + 4], table[k + 5], table[k + 6]) };
 }
 
+/** A place as choices hold it: x y z in metres. */
+export const spoken = (at: THREE.Vector3) => at.toArray().map((v) => v.toFixed(4)).join(" ");
+
 /** Where a pose table has the size of a member of the cast. */
 export const sizeAt = (info: TakeInfo, member: string) => (info.sizes + info.members.findIndex((m) => m.id === member)) * 7;
 
