@@ -68,8 +68,8 @@ class Grown(unittest.TestCase):
                     for size in (0.1, 10.0):
                         grown = sized(plain, size, member, about)
                         new, turned = local(grown, member, frames)
-                        self.assertLess(np.abs(new - size * off).max(), 1e-7 * size, (kind, seed))
-                        self.assertLess(rotation_distance(turned, turn).max(), 1e-6, (kind, seed))
+                        self.assertLess(np.abs(new - size * off).max(initial=0.0), 1e-7 * size, (kind, seed))
+                        self.assertLess(rotation_distance(turned, turn).max(initial=0.0), 1e-6, (kind, seed))
                         there = grown.evaluate(frames)
                         a, b = (
                             Rotation.from_quat(p.rot[:, root.nodes[0]]).apply(s * about) + p.pos[:, root.nodes[0]]

@@ -25,7 +25,7 @@ from .kernels.run import Curves, run
 from .kernels.sample import halve, sample_packed
 from .parts.root import SIZE
 from .progress import still_wanted
-from .rig import Bound, Rig
+from .rig import Bound, Rig, rig_of
 from .systems.system import Posed, Space
 from .takes import Scene, Take
 from .transforms import Floats, Ints, inverse, rotate
@@ -105,7 +105,7 @@ class Program:
         sizes = frozenset(name for name in take.curves if name.endswith(f".{SIZE}"))
         now = (take.tethers, captured, sizes, take.anchors)
         if rig is None or rig.given is not scene or (rig.tethers, rig.captured, rig.keyed_sizes, rig.anchors) != now:
-            rig = Rig(scene, *now)
+            rig = rig_of(scene, *now)
         self.rig = rig
         self.scene = rig.scene
         self.take = take

@@ -8,6 +8,7 @@ follows one thing alone a plain row, and only two systems mixed are blended.
 
 from __future__ import annotations
 
+from collections import OrderedDict
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -849,6 +850,26 @@ class Emitted(NamedTuple):
     runs: list[tuple[int, ...]]
     channels: frozenset[int]
     reads: list[int]
+
+
+#: Rigs that a scene keeps: those asked for last.
+KEPT = 3
+
+
+def rig_of(
+    scene: Scene, tethers: tuple[Tether, ...], captured: tuple[tuple[str, int], ...], keyed_sizes: frozenset[str],
+    anchors: tuple[Anchor, ...],
+) -> Rig:  # fmt: skip
+    """The rig of a scene with what one of its takes has; a scene keeps those that were asked for last."""
+    kept: OrderedDict[tuple[object, ...], Rig] = scene.__dict__.setdefault("_rigs", OrderedDict())
+    key = (tethers, captured, keyed_sizes, anchors)
+    found = kept.pop(key, None)
+    if found is None:
+        found = Rig(scene, *key)
+        while len(kept) >= KEPT:
+            kept.pop(next(iter(kept)), None)
+    kept[key] = found
+    return found
 
 
 def _within(

@@ -9,6 +9,8 @@ TONES: dict[str, str] = {
     "left": "#2d5fa8", "right": "#a8501a", "plank": "#c9a97c", "plank2": "#bd9c6f", "hull": "#6d5140",
     "hulltrim": "#8d3f2c", "rail": "#8c6a48", "stone": "#a9a493", "stone2": "#bdb8a6", "iron": "#454c4f",
     "rope": "#d8b877", "glow": "#f2c14e", "limb": "#d9a27c", "trunk": "#8fa39a",
+    "smock": "#9db58c", "smocktrim": "#6f7f4f", "breeches": "#8a6a5c", "clog": "#8f6b45", "skin2": "#c98f68",
+    "kerchief": "#7a5a8c", "hair": "#3b2d28", "strap": "#a5522f", "crate": "#c39a63",
 }  # fmt: skip
 
 

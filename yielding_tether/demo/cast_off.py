@@ -14,7 +14,8 @@ from ..core.program import Program
 from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, multiply, quat_to_euler, rotate
 from .ferry import BOLLARD, BOLLARD_HEAD, deck, on_deck, quay, rail, rope
-from .marl import NECK, SPINE, marl, palm_turn
+from .marl import marl
+from .people import NECK, SPINE, palm_turn
 from .posing import along, fingers, followed, in_chest, keyed, nudge, reach, steps, swing, through, touching
 
 LAST = 204

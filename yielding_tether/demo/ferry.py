@@ -6,7 +6,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from ..core.cast import Member, Shape
-from ..core.parts import FreePart
+from ..core.parts import ChainPart, FreePart
 from ..core.skeleton import Joint, Skeleton
 from ..core.takes import Tether
 
@@ -32,10 +32,10 @@ def _piece(id: str, name: str, kind: str, at: V, shapes: list[Shape]) -> Member:
     )  # type: ignore[arg-type]
 
 
-def on_deck() -> tuple[Tether, ...]:
-    """What goes with the deck in every take: the rail, Marl's hips and both feet."""
-    controls = (("rail", "rail"), ("marl", "hips"), ("marl", "leg.L.ik"), ("marl", "leg.R.ik"))
-    return tuple(Tether("deck", member, control, "deck", "deck") for member, control in controls)
+def on_deck(*crew: str) -> tuple[Tether, ...]:
+    """What goes with the deck in every take: the rail, hips and both feet of the crew, by default Marl's."""
+    controls = [(who, control) for who in crew or ("marl",) for control in ("hips", "leg.L.ik", "leg.R.ik")]
+    return tuple(Tether("deck", member, control, "deck", "deck") for member, control in [("rail", "rail"), *controls])
 
 
 def deck() -> Member:
@@ -111,6 +111,51 @@ def rope() -> Member:
         for n in range(4)
     ]
     return _piece("rope", "Mooring rope", "prop", (0.0, 0.1, -0.6), rings)
+
+
+def crate() -> Member:
+    """A crate on the deck, low enough to sit on."""
+    shapes = [Shape("crate", "block", "crate", (0.0, 0.0, 0.0), size=(0.46, 0.34, 0.4))]
+    for side in (-1.0, 1.0):
+        shapes.append(Shape("crate", "block", "plank2", (0.0, 0.12 * side, 0.0), size=(0.475, 0.045, 0.415)))
+        shapes.append(Shape("crate", "ring", "rope", (0.235 * side, 0.02, 0.0), (1.0, 0.0, 0.0), (0.055, 0.011)))
+    return _piece("crate", "Crate", "prop", (0.0, 0.17, -0.62), shapes)
+
+
+#: Links of the strap, their length, and how far it sags at rest.
+LINKS, LINK, SAG = 8, 0.12, 0.14
+
+
+def strap() -> Member:
+    """A strap of many links: its near end is its root, its far end the end of a chain."""
+    x = np.linspace(-0.5, 0.5, LINKS + 1)
+    dip = np.stack([np.zeros(len(x)), 4.0 * SAG * (x * x - 0.25), x], axis=1)
+    steps = np.diff(dip, axis=0)
+    steps *= LINK / np.linalg.norm(steps, axis=1, keepdims=True)
+    names = [f"link{k}" for k in range(LINKS + 1)]
+    joints = [Joint("strap", -1, (0.0, 1.0, -0.45)), Joint(names[0], 0, (0.0, 0.0, 0.0))]
+    joints += [Joint(n, k + 1, tuple(s.tolist())) for k, (n, s) in enumerate(zip(names[1:], steps, strict=True))]
+    shapes = [
+        Shape(n, "capsule", "strap", (0.0, 0.0, 0.0), tuple(s.tolist()), (0.017, 0.017))
+        for n, s in zip(names[:-1], steps, strict=True)
+    ]
+    shapes += [
+        Shape("strap", "ring", "strap", (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (0.045, 0.014)),
+        Shape(names[-1], "ring", "strap", (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (0.045, 0.014)),
+    ]
+    many = len(names)
+    across = (-1.0, 0.0, 0.0)
+    chain = ChainPart(
+        "line", "line", tuple(names), ("yxz",) * many, many // 2, across, (across,) * many, (0.9,) * many, "yxz"
+    )
+    return Member(
+        "strap",
+        "Strap",
+        "prop",
+        Skeleton(tuple(joints)),
+        (FreePart("strap", "strap", "strap", "yxz"), chain),
+        tuple(shapes),
+    )
 
 
 def hook() -> Member:

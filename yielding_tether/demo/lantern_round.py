@@ -18,7 +18,8 @@ from ..core.takes import Scene, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
 from .cast_off import on_rail, rocking
 from .ferry import deck, hook, lantern, lookout, on_deck, quay, rail
-from .marl import NECK, SPINE, marl, palm_turn
+from .marl import marl
+from .people import NECK, SPINE, palm_turn
 from .posing import along, fingers, followed, in_chest, keyed, reach, steps, touching
 
 LAST = 192

@@ -80,7 +80,9 @@ def along(joints: Sequence[str], channel: str, rows: Sequence[tuple[float, float
     }
 
 
-def fingers(right: Sequence[tuple[float, float]], left: Sequence[tuple[float, float]]) -> dict[str, Curve]:
+def fingers(
+    right: Sequence[tuple[float, float]], left: Sequence[tuple[float, float]], member: str = "marl"
+) -> dict[str, Curve]:
     """Curl of both hands' fingers and thumbs from tables of (frame, degrees at each finger's first joint)."""
     table: dict[str, Sequence[tuple[float, float]]] = {}
     for letter, rows, sign in (("R", right, 1.0), ("L", left, -1.0)):
@@ -89,16 +91,19 @@ def fingers(right: Sequence[tuple[float, float]], left: Sequence[tuple[float, fl
                 table[f"finger{n}{joint}.{letter}.rz"] = [(t, sign * share * v) for t, v in rows]
         for joint, share in (("", 0.3), (".mid", 0.3), (".tip", 0.2)):
             table[f"thumb{joint}.{letter}.rx"] = [(t, share * abs(v)) for t, v in rows]
-    return keyed("marl", table)
+    return keyed(member, table)
 
 
 Row = tuple[float, Floats, Floats, float]
 
 
-def in_chest(program: Program, table: Sequence[tuple[float, tuple[float, float, float], Floats, float]]) -> list[Row]:
+def in_chest(
+    program: Program, table: Sequence[tuple[float, tuple[float, float, float], Floats, float]], member: str = "marl"
+) -> list[Row]:
     """Rows for `reach` from places and rotations in the space of the chest as it stands at each frame."""
-    chest = program.nodes["marl", "chest"]
-    rest = program.scene.member("marl").skeleton.rest_pose[0][program.scene.member("marl").skeleton.index["chest"]]
+    chest = program.nodes[member, "chest"]
+    bones = program.scene.member(member).skeleton
+    rest = bones.rest_pose[0][bones.index["chest"]]
     found = []
     for frame, place, turn, swivel in table:
         poses = program.evaluate([frame])
@@ -162,10 +167,10 @@ def through(scene: Scene, take: Take, member: str, part: str, row: Row, speed: F
     return take.with_curves(curves)
 
 
-def touching(take: Take, rows: Sequence[tuple[str, str, int, int]]) -> Take:
-    """The take with contacts of Marl's joints with set pieces: (joint, set piece, first, last)."""
-    contacts = [Contact("marl", joint, piece, piece, float(a), float(b)) for joint, piece, a, b in rows]
-    return replace(take, contacts=tuple(contacts))
+def touching(take: Take, rows: Sequence[tuple[str, str, int, int]], member: str = "marl") -> Take:
+    """The take with contacts of somebody's joints with set pieces: (joint, set piece, first, last)."""
+    contacts = [Contact(member, joint, piece, piece, float(a), float(b)) for joint, piece, a, b in rows]
+    return replace(take, contacts=(*take.contacts, *contacts))
 
 
 def nudge(take: Take, name: str, frame: float, by: float) -> Take:
