@@ -148,7 +148,7 @@ def _followed(program: Program, bound: Bound) -> Iterator[Finding]:
     idle = unused(program, bound)
     if idle:
         names = ", ".join(t.name for t in idle)
-        said = f"{common[2]} has follow{'s' if len(idle) > 1 else ''} that the take never uses: {names}"
+        said = f"{common[2]} has {'follows' if len(idle) > 1 else 'a follow'} that the take never uses: {names}"
         yield Finding("unused", *common, float(program.take.first), float(program.take.last), 0.0, 0.0, said)
 
 
