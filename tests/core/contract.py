@@ -14,7 +14,7 @@ from numpy.random import Generator
 
 from yielding_tether.core.cast import Member
 from yielding_tether.core.curves import SMOOTH
-from yielding_tether.core.parts import PARTS, ChainPart, FkPart, FreePart, Part, TwistPart
+from yielding_tether.core.parts import PARTS, CentrePart, ChainPart, FkPart, FreePart, Part, TwistPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.skeleton import Joint, Skeleton
@@ -40,6 +40,18 @@ def anchor(rng: Generator) -> Example:
     """A place made by the animator; as a member of its own it is like any other."""
     made = Anchor("mark", "mark", unit(rng, 3), unit(rng, 4))  # type: ignore[arg-type]
     return Example(replace(made.member, kind="prop"), "anchor")
+
+
+def centre(rng: Generator) -> Example:
+    """A root with the body's centre under it, and a joint on that."""
+    bones = Skeleton(tuple(
+        Joint(n, k - 1, tuple(rng.uniform(-0.6, 0.6, 3).tolist()), unit(rng, 4)) for k, n in enumerate(("root", "hips", "spine"))
+    ))  # fmt: skip
+    parts = (
+        FreePart("root", "root", "root", order(rng)), CentrePart("hips", "hips", "hips", order(rng)),
+        FkPart("spine", "spine", ("spine",), (order(rng),), (False,)),
+    )  # fmt: skip
+    return Example(Member("body", "Body", "character", bones, parts), "hips")
 
 
 def joints(rng: Generator) -> Example:
@@ -107,7 +119,7 @@ def twist(rng: Generator) -> Example:
 
 
 EXAMPLES: dict[str, Callable[[Generator], Example]] = {
-    "own place": anchor, "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist
+    "centre": centre, "own place": anchor, "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist
 }  # fmt: skip
 assert set(EXAMPLES) == set(PARTS), "every registered part needs an example here"
 

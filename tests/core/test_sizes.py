@@ -31,7 +31,7 @@ def sized(program: Program, size: float, member: str | None = None, about: Float
     """All roots, or that of one member, at this size throughout; about a point in the root or the one that it comes with."""
     curves: dict[str, Curve] = {}
     for bound in program.bounds.values():
-        if bound.part.free and member in (None, bound.member.id):
+        if bound.part.grows and member in (None, bound.member.id):
             own = f"{bound.member.id}/{bound.part.joints[0]}"
             curves[f"{own}.size"] = stepped((0, size))
             if about is not None:
@@ -60,7 +60,7 @@ class Grown(unittest.TestCase):
             for seed in range(0, 4 * DEPTH, 2):
                 for plain, bound in programs(seed, kind):
                     member = bound.member.id
-                    root = next(b for b in plain.bounds.values() if b.member.id == member and b.part.free)
+                    root = next(b for b in plain.bounds.values() if b.member.id == member and b.part.grows)
                     about = np.random.default_rng(seed).uniform(-1, 1, 3)
                     # What holds on to the world is another matter: here IK is of one piece with the body.
                     off, turn = local(plain, member, frames)

@@ -3,17 +3,21 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
 from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations.retether import Retether
+from yielding_tether.core.operations.retether import apply as follow
 from yielding_tether.core.program import Program
 from yielding_tether.core.transforms import inverse, rotate
 from yielding_tether.demo.crate_and_rope import CAUGHT, LANDING, RELEASE, THROWN, crate_and_rope
 from yielding_tether.demo.ferry import BOLLARD, LINK, LINKS
 from yielding_tether.demo.marl import marl
 from yielding_tether.demo.pip import pip
+from yielding_tether.demo.posing import steps
 from yielding_tether.demo.tow_strap import LEAD, tow_strap
 
 
@@ -29,6 +33,25 @@ class Two(unittest.TestCase):
             self.assertLess(
                 abs(bones.rest_pose[0][bones.index["toe.L"], 1] - bones.rest_pose[0][bones.index["toe.R"], 1]), 1e-12
             )
+
+    def test_feet_follow_the_root_the_body_centre_or_the_hips_as_chosen(self) -> None:
+        """Moving the centre leaves feet that follow the root or the world; moving the root carries all but those of the world."""
+        rest = Program(tow_strap()[0], replace(tow_strap()[1], curves={}, tethers=(), contacts=()))
+        drive = {f"pip/leg.{x}.drive": steps((0, 1.0)) for x in "LR"}
+        lifted = {"root": steps((0, 0.0), (20, 0.1)), "hips": steps((0, 0.0), (20, -0.03))}
+        for follows in ("world", "pip/root", "pip/hips"):
+            asked = Retether((("pip", "leg.L"), ("pip", "leg.R")), follows, 0.0)
+            tied = Program(rest.scene, follow(rest.with_curves(drive), asked)[0])
+            for moved, curve in lifted.items():
+                poses = tied.with_curves({f"pip/{moved}.ty": curve}).evaluate([0.0, 30.0])
+                gone = {
+                    j: float(np.ptp(poses.pos[:, tied.nodes["pip", j]], axis=0).max())
+                    for j in ("foot.L", "foot.R", "chest")
+                }
+                along = follows == "pip/hips" or (follows == "pip/root" and moved == "root")
+                self.assertAlmostEqual(gone["chest"], abs(0.1 if moved == "root" else -0.03), 9)
+                if along or moved == "hips":
+                    self.assertAlmostEqual(gone["foot.L"], gone["chest"] if along else 0.0, 9, (follows, moved))
 
     def test_only_what_is_planted_is_found(self) -> None:
         for made, planted in (

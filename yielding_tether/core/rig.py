@@ -510,7 +510,7 @@ class Rig:
         for member in self.scene.members:
             for part in member.parts:
                 root = (member.id, part.joints[0])
-                if part.free and (channel_id(*root, SIZE) in self.keyed_sizes or root in growing):
+                if part.grows and (channel_id(*root, SIZE) in self.keyed_sizes or root in growing):
                     self._bodies[root] = self.slot_count
                     self.slot_count += 1
                     self.nodes[(*root, "grown")] = len(self.nodes)
@@ -608,7 +608,7 @@ class Rig:
         )  # fmt: skip
         self._check_locks(part, own)
         slot = self._slots.get((member.id, part.joints[0]), 0)
-        if not part.free:
+        if not part.grows:
             bound.slot = slot
         elif slot:
             x, y, z = (own[part.joints[0], c] for c in ABOUT)
@@ -739,7 +739,7 @@ class Rig:
         slot = self._slots.get(whose, 0)
         if not slot:
             return 0, -1, False
-        return slot, self.control_node(whose[0], self._root(*whose)), tether.scales and bound.part.free
+        return slot, self.control_node(whose[0], self._root(*whose)), tether.scales and bound.part.grows
 
     def _turns(self, tether: Tether) -> bool:
         """Whether a tether is a joint's, whose turn follows."""

@@ -69,6 +69,14 @@ class Skeleton:
         return np.array([joint.rest for joint in self.joints])
 
     @cached_property
+    def centre(self) -> int:
+        """The joint from which the body branches: the first that has not exactly one joint below."""
+        j = 0
+        while len(below := [k for k, p in enumerate(self.parents) if p == j]) == 1:
+            j = below[0]
+        return j if below else 0
+
+    @cached_property
     def rest_pose(self) -> tuple[Floats, Floats]:
         """World positions (J, 3) and rotations (J, 4) at rest."""
         return self.pose(self.offsets, self.rests)

@@ -41,7 +41,7 @@ def crate_scene() -> Scene:
 
 def tethers() -> tuple[Tether, ...]:
     """Marl goes with the deck, Pip with the crate on it, the coil with the hand that holds it."""
-    on_crate = (Tether("crate", "pip", c, "crate", "crate") for c in ("hips", "leg.L.ik", "leg.R.ik"))
+    on_crate = (Tether("crate", "pip", c, "crate", "crate") for c in ("root", "leg.L.ik", "leg.R.ik"))
     held = (Tether(who, "rope", "rope", who, "hand.R", offset=(*at, *QUARTER)) for who, at in HANDS.items())
     return (*on_deck("marl"), Tether("deck", "crate", "crate", "deck", "deck"), *on_crate, *held)
 
@@ -89,7 +89,7 @@ def _pip() -> dict[str, Curve]:
     """Pip reaches up for the coil, gives with it, turns about on the crate, winds up and throws."""
     table = {
         "hips.tx": [(0, -0.22), (CAUGHT, -0.22), (56, -0.24), (78, -0.22), (98, -0.26), (108, -0.21), (LAST, -0.22)],
-        "hips.ty": [(0, 0.29), (40, 0.28), (CAUGHT, 0.30), (57, 0.235), (70, 0.29), (98, 0.235), (108, 0.295), (116, 0.27), (LAST, 0.29)],
+        "hips.ty": [(0, 0.29), (40, 0.28), (CAUGHT, 0.30), (57, 0.235), (70, 0.29), (98, 0.235), (108, 0.285), (116, 0.27), (LAST, 0.29)],
         "hips.tz": [(0, 0.42), (40, 0.43), (57, 0.46), (78, 0.42), (98, 0.37), (108, 0.45), (116, 0.46), (LAST, 0.43)],
         "hips.ry": [(0, -172), (40, -168), (57, -150), (66, -140), (82, -40), (98, -36), (108, 14), (118, 16), (LAST, 2)],
         "hips.rx": [(0, 2), (CAUGHT, -4), (57, 8), (72, 2), (98, -4), (108, 6), (116, 8), (LAST, 2)],

@@ -33,8 +33,9 @@ def _piece(id: str, name: str, kind: str, at: V, shapes: list[Shape]) -> Member:
 
 
 def on_deck(*crew: str) -> tuple[Tether, ...]:
-    """What goes with the deck in every take: the rail, hips and both feet of the crew, by default Marl's."""
-    controls = [(who, control) for who in crew or ("marl",) for control in ("hips", "leg.L.ik", "leg.R.ik")]
+    """What goes with the deck in every take: the rail, roots and both feet of the crew, by default Marl's."""
+    roots = {"pip": "root"}
+    controls = [(who, c) for who in crew or ("marl",) for c in (roots.get(who, "hips"), "leg.L.ik", "leg.R.ik")]
     return tuple(Tether("deck", member, control, "deck", "deck") for member, control in [("rail", "rail"), *controls])
 
 

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from ..core.cast import Member, Shape
-from ..core.parts import FkPart, FreePart, LimbPart, Part, Side, TwistPart
+from ..core.parts import CentrePart, FkPart, FreePart, LimbPart, Part, Side, TwistPart
 from ..core.proposal import Run, find_hinge
 from ..core.skeleton import Joint, Skeleton
 from ..core.transforms import Floats
@@ -92,6 +92,8 @@ class Build:
     girths: Mapping[str, float] = field(default_factory=dict)
     tones: Mapping[str, str] = field(default_factory=dict)
     collars: bool = True
+    #: Whether a root on the floor carries the body's centre, or the hips are both.
+    root: bool = False
 
     def girth(self, joint: str) -> float:
         return self.girths.get(_base(joint).split(".")[0].rstrip("123"), self.girths.get("", 1.0))
@@ -122,6 +124,10 @@ def _built(build: Build) -> tuple[list[tuple[str, str | None, V]], list[tuple[st
     down = found["toe"][1] - build.girth("toe") * marl["toe"][1]
     placed = {n: (at[0], at[1] - down, at[2]) for n, at in found.items() if n}
     middle = [name for name, _, _ in _MIDDLE]
+    if build.root:
+        return [("root", None, (0.0, 0.0, 0.0)), *((n, above[n] or "root", placed[n]) for n in middle)], [
+            (n, str(above[n]), placed[n]) for n in above if n not in middle
+        ]
     return [(n, above[n], placed[n]) for n in middle], [(n, str(above[n]), placed[n]) for n in above if n not in middle]
 
 
@@ -178,8 +184,10 @@ def _twists(
 def person(build: Build) -> Member:
     """A full character: limbs with IK and FK, everything else in FK."""
     bones = skeleton(build)
+    hips = CentrePart("hips", "body centre", "hips", "yxz") if build.root else FreePart("hips", "hips", "hips", "yxz")
     parts: list[Part] = [
-        FreePart("hips", "hips", "hips", "yxz"),
+        *([FreePart("root", "root", "root", "yxz")] if build.root else []),
+        hips,
         _fk("spine", "spine", list(SPINE)),
         _fk("head", "head", list(NECK)),
     ]

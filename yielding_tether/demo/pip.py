@@ -1,4 +1,5 @@
-"""Pip, the apprentice: shorter than Marl, with longer arms for the size, no collarbones, a smock and a kerchief."""
+"""Pip, the apprentice: shorter than Marl, with longer arms for the size, no collarbones, a smock and a kerchief; a root on the
+floor carries her body's centre."""
 
 from __future__ import annotations
 
@@ -28,7 +29,7 @@ TONES = {
 
 def pip() -> Member:
     """Pip."""
-    return person(Build("pip", "Pip", _head, BONES, GIRTHS, TONES, collars=False))
+    return person(Build("pip", "Pip", _head, BONES, GIRTHS, TONES, collars=False, root=True))
 
 
 def _head() -> list[Shape]:

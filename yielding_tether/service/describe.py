@@ -43,7 +43,7 @@ def as_drag(asked: s.DragAsked) -> Drag:
 def member_info(program: Program, member: Member) -> s.MemberInfo:
     return s.MemberInfo(
         id=member.id, name=member.name, kind=member.kind, joints=[j.name for j in member.skeleton.joints],
-        parents=list(member.skeleton.parents),
+        parents=list(member.skeleton.parents), centre=member.skeleton.joints[member.skeleton.centre].name,
         parts=[
             s.PartInfo(
                 name=p.name, label=p.label, side=p.side, kind=p.kind, joints=list(p.joints), role=p.role,
@@ -529,12 +529,13 @@ def pose_strip(program: Program, count: int = 9) -> s.PoseStrip:
     poses = program.evaluate(frames)
     x, z = np.cos(0.6), np.sin(0.6)
     pictures: list[list[tuple[float, float, float, float]]] = [[] for _ in frames]
-    for member in program.scene.members:
-        if member.kind != "character":
-            continue
-        base = program.nodes[member.id, member.skeleton.joints[0].name]
+    people = [m for m in program.scene.members if m.kind == "character"]
+    for member in people:
+        # All as they stand about the first of them.
+        bones = people[0].skeleton
+        base = program.nodes[people[0].id, bones.joints[bones.centre].name]
         for j, parent in enumerate(member.skeleton.parents):
-            if parent < 0:
+            if parent < member.skeleton.centre:
                 continue
             a = program.nodes[member.id, member.skeleton.joints[parent].name]
             b = program.nodes[member.id, member.skeleton.joints[j].name]

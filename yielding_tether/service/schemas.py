@@ -131,6 +131,7 @@ class MemberInfo(Model):
     kind: Literal["character", "prop", "set", "camera"]
     joints: list[str]
     parents: list[int]
+    centre: str = Field(description="the joint from which the body branches: a camera goes with it")
     parts: list[PartInfo]
     shapes: list[ShapeInfo]
     notes: list[str]

@@ -109,7 +109,7 @@ export function Viewpoints({ info }: { info: TakeInfo }) {
           </MenuItem>
         ))}
         {movers.map((m) => (
-          <MenuItem key={m.id} selected={goesWith === `${m.id}/${m.joints[0]}`} onClick={() => go(`${m.id}/${m.joints[0]}`)} sx={item}>
+          <MenuItem key={m.id} selected={goesWith === `${m.id}/${m.centre}`} onClick={() => go(`${m.id}/${m.centre}`)} sx={item}>
             {m.name.toLowerCase()}: paths and slips as seen from it
           </MenuItem>
         ))}

@@ -1444,6 +1444,11 @@ export interface components {
             joints: string[];
             /** Parents */
             parents: number[];
+            /**
+             * Centre
+             * @description the joint from which the body branches: a camera goes with it
+             */
+            centre: string;
             /** Parts */
             parts: components["schemas"]["PartInfo"][];
             /** Shapes */

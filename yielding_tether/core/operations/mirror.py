@@ -469,7 +469,7 @@ def _lengths(program: Program, now: Program, bound: Bound, other: Bound, glass: 
         (a, b, _rest_above(bound, k), _rest_above(other, k), bound.offsets[k], other.offsets[k])
         for k, (a, b) in enumerate(zip(bound.moving, other.moving, strict=True))
     ]
-    if bound.part.free:
+    if bound.part.grows:
         points = (np.array([b.own[b.part.joints[0], c] for c in ABOUT]) for b in (bound, other))
         triples.append((*points, bound.rests[0], other.rests[0], np.zeros(3), np.zeros(3)))
     for mine, theirs, up, down, rest, other_rest in triples:

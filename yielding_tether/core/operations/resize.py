@@ -113,7 +113,7 @@ class Resize(Operation):
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
-        return bound.part.free
+        return bound.part.grows
 
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
@@ -134,7 +134,7 @@ class Resize(Operation):
         now = program
         for id in asked.parts:
             bound = program.bound(*id)
-            if not bound.part.free:
+            if not bound.part.grows:
                 raise CoreError(f"{bound.part.label} has no size of its own: choose the root it hangs from.")
             about = str(c["about"])
             if about not in (KEPT, OWN) and joint_of(bound, about) not in program.nodes:

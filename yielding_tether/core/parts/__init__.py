@@ -6,6 +6,7 @@ Importing this package registers all parts; a new one is a file here and a line 
 from __future__ import annotations
 
 from .anchor import AnchorPart
+from .centre import CentrePart
 from .chain import ChainPart
 from .joints import FkPart
 from .limb import LimbPart
@@ -13,4 +14,15 @@ from .part import PARTS, Part, Side
 from .root import FreePart
 from .twist import TwistPart
 
-__all__ = ["PARTS", "AnchorPart", "ChainPart", "FkPart", "FreePart", "LimbPart", "Part", "Side", "TwistPart"]
+__all__ = [
+    "PARTS",
+    "AnchorPart",
+    "CentrePart",
+    "ChainPart",
+    "FkPart",
+    "FreePart",
+    "LimbPart",
+    "Part",
+    "Side",
+    "TwistPart",
+]

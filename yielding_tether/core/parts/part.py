@@ -25,8 +25,10 @@ class Part:
     kind: str
     joints: tuple[str, ...]
     locked: tuple[str, ...] = ()
-    #: Whether its one joint hangs from nothing, so that systems mix its place too.
+    #: Whether its one joint is placed by keys and not by an offset, so that systems mix its place too.
     free: ClassVar[bool] = False
+    #: Whether it is a root with a size, for all that hangs from it.
+    grows: ClassVar[bool] = False
     #: What the animator may want to know of how it was found.
     hinge_from: str = ""
     role: str = ""

@@ -26,6 +26,7 @@ class FreePart(Part, kind="free"):
     side: Side = "middle"
     kind: Literal["free"] = "free"
     free: ClassVar[bool] = True
+    grows: ClassVar[bool] = True
 
     @property
     def joints(self) -> tuple[str, ...]:  # type: ignore[override]

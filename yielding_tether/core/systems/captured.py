@@ -75,11 +75,10 @@ class Captured(System):
         fits.turns(posed.rot, above, nothing, bound.orders, np.ascontiguousarray(near[:, -3:]), out)
         if each == 3:
             return out
-        place = posed.pos
-        if posed.about is not None:
-            point = bound.offsets[:1] + rotate(bound.rests[:1], posed.about)
-            place = (point + (place[:, 0] - point) / posed.sizes[:, None])[:, None]
-        return np.concatenate([(place - offsets)[:, 0].T, out])
+        place = rotate(inverse(posed.above_rot[:, 0]), posed.pos[:, 0] - posed.above_pos[:, 0])
+        point = 0.0 if posed.about is None else bound.offsets[:1] + rotate(bound.rests[:1], posed.about)
+        place = point + (place - point) / posed.sizes[:, None]
+        return np.concatenate([(place - offsets[:, 0]).T, out])
 
     def row_channels(self, bound: Bound, state: State) -> list[int]:
         return [*super().row_channels(bound, state), *(bound.body.about if bound.body else ())]

@@ -1,4 +1,4 @@
-"""Place: a root or a prop put where its one control is, in the world or in what it follows."""
+"""Place: a root, a centre or a prop put where its one control is, in its own space or in what it follows."""
 
 from __future__ import annotations
 
@@ -25,8 +25,9 @@ class Place(System):
     name = "place"
     label = "keys"
 
-    def __init__(self, handle: Handle | None = None) -> None:
-        self.handle = handle
+    def __init__(self, handle: Handle | None = None, *, hangs: bool = False) -> None:
+        """hangs: its own space is what its joint hangs from, else the world."""
+        self.handle, self.hangs = handle, hangs
 
     def channels(self, part: Part) -> tuple[Channel, ...]:
         return (*moving(part.joints[0], self.name), *turning(part.joints[0], self.name))
@@ -36,7 +37,7 @@ class Place(System):
         return (
             Control(
                 joint, part.label, part.joint_orders[0], self.handle or Handle("cradle", ("move", "turn"), joint),
-                frozenset({"position", "rotation"}), "", joint,
+                frozenset({"position", "rotation"}), joint if self.hangs else "", joint,
             ),
         )  # fmt: skip
 
@@ -49,7 +50,7 @@ class Place(System):
 
     def defaults(self, bound: Bound) -> dict[int, float]:
         """A character grows about the floor under it, all else about its own joint."""
-        if bound.member.kind != "character":
+        if bound.member.kind != "character" or not bound.part.grows:
             return {}
         joint = bound.part.joints[0]
         under = rotate(inverse(bound.rests[0]), np.array([0.0, -bound.offsets[0, 1], 0.0]))

@@ -22,7 +22,7 @@ function handSide(info: TakeInfo): 1 | -1 {
   const member = info.members.find((m) => m.id === focus?.member);
   const joint = member?.parts.find((p) => p.name === focus?.part)?.joints[0];
   if (!table || !member || !joint) return 1;
-  return placed(table, rowOf(info, member.id, joint)).pos.x < placed(table, rowOf(info, member.id, member.joints[0]!)).pos.x ? -1 : 1;
+  return placed(table, rowOf(info, member.id, joint)).pos.x < placed(table, rowOf(info, member.id, member.centre)).pos.x ? -1 : 1;
 }
 
 /** Poses about the current frame, as far as they are here: what the body will reach while it is watched. */
@@ -40,7 +40,7 @@ function anchorRow(info: TakeInfo, goesWith: string): number {
   if (!goesWith) return -1;
   if (goesWith === "body") {
     const id = bodyOf(info);
-    return rowOf(info, id, info.members.find((m) => m.id === id)!.joints[0]!);
+    return rowOf(info, id, info.members.find((m) => m.id === id)!.centre);
   }
   const [member = "", joint = ""] = goesWith.split("/");
   return rowOf(info, member, joint);
@@ -105,7 +105,7 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
     const { live } = useBench.getState();
     const eye = viewpoint.through ? info.members.find((m) => m.id === viewpoint.through) : undefined;
     if (eye) {
-      through(here, placed(table, rowOf(info, eye.id, eye.joints[0]!)));
+      through(here, placed(table, rowOf(info, eye.id, eye.centre)));
       placedFor.current.view = `${info.id}:${viewpoint.name}:${viewpoint.again}`;
       last.current = null;
       updated();

@@ -53,7 +53,7 @@ export function spotsFor(info: TakeInfo, table: Float32Array, subject: Subject):
 
 /** What a body reaches in other poses than that of `now`, its root carried across the floor to where it is now. */
 export function spotsAlong(info: TakeInfo, member: string, now: Float32Array, poses: Float32Array[]): Spot[] {
-  const root = rowOf(info, member, info.members.find((m) => m.id === member)!.joints[0]!);
+  const root = rowOf(info, member, info.members.find((m) => m.id === member)!.centre);
   const here = placed(now, root).pos;
   return poses.flatMap((pose) => {
     const step = here.clone().sub(placed(pose, root).pos).setY(0);
