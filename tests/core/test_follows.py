@@ -12,11 +12,11 @@ from yielding_tether.core.curves import LEAVING, LINEAR, SMOOTH, Key, curve
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import repair
 from yielding_tether.core.program import Program
-from yielding_tether.core.takes import Tether
+from yielding_tether.core.takes import Take, Tether
 from yielding_tether.core.transforms import rotation_distance
 
 from .test_retether import world
-from .worlds import stepped
+from .worlds import limb_member, scene, stepped
 
 KINDS = ("overfull", "unused")
 
@@ -79,6 +79,57 @@ class Followed(unittest.TestCase):
                         rows = [after.channels[n], after.channels[n.replace(".raft.", ".cup.")]]
                         total = after.sample(np.arange(0.0, 60.0, 0.1), LEAVING, np.array(rows)).sum(axis=0)
                         self.assertLess(float(total.max()), 1.02)
+
+
+class Round(unittest.TestCase):
+    """A joint or a control turned between two things that turn against one another by more than half a turn."""
+
+    def turning(self, seed: int) -> tuple[Program, str, Tether]:
+        """A body that turns once and a half round, there and part of the way back, in which something is held half-way."""
+        rng = np.random.default_rng(seed)
+        member = limb_member(rng)
+        most = float(rng.uniform(1.2, 3.4) * np.pi * rng.choice([-1.0, 1.0]))
+        axis = f"arm/root.r{member.parts[0].joint_orders[0][-1]}"
+        keys = [
+            Key(0, 0, 0, 0, 0, SMOOTH),
+            Key(40, most, most, 0, 0, SMOOTH),
+            Key(60, 0.3 * most, 0.3 * most, 0, 0, SMOOTH),
+        ]
+        control, kind = (("upper", False), ("limb.ik", True))[seed % 2]
+        tether = Tether("it", "arm", control, "world", "world", kind, True)
+        weight = float(rng.uniform(0.3, 0.7))
+        curves = {axis: curve(keys), **dict.fromkeys(tether.weights, stepped((0, weight)))}
+        if kind:
+            curves["arm/limb.drive"] = stepped((0, 1.0))
+        return Program(scene(member), Take("round", 24, 0, 60, curves, (tether,))), control, tether  # type: ignore[arg-type]
+
+    def test_the_flip_is_found_and_repaired_and_the_turn_goes_on(self) -> None:
+        for seed in range(10 * DEPTH):
+            program, control, _ = self.turning(seed)
+            found = [f for f in find_all(program) if f.kind == "round"]
+            self.assertEqual(len(found), 1, seed)
+            after = Program(program.scene, repair.apply(program, [found[0].key])[0])
+            self.assertFalse([f for f in find_all(after) if f.kind == "round"], seed)
+            node = program.nodes["arm", control, "space"]
+            at = np.arange(0.0, 60.0, 1 / 64)
+            was, now = (p.evaluate(at).rot[:, node] for p in (program, after))
+            root = program.evaluate(at).rot[:, program.nodes["arm", "root"]]
+            body = rotation_distance(root[1:], root[:-1])
+            self.assertGreater(rotation_distance(was[1:], was[:-1]).max(), 0.5, seed)
+            # It turns by its share of what the body turns, and never by more.
+            self.assertLess(rotation_distance(now[1:], now[:-1]).max(), 1.01 * body.max(), seed)
+            before = at < found[0].frame - 1e-6
+            self.assertLess(rotation_distance(was, now)[before].max(), 1e-9)
+
+    def test_a_joint_half_way_turns_half_of_every_turn_of_the_body(self) -> None:
+        program, control, tether = self.turning(0)
+        program = program.with_curves(dict.fromkeys(tether.weights, stepped((0, 0.5))))
+        key = next(f.key for f in find_all(program) if f.kind == "round")
+        after = Program(program.scene, repair.apply(program, [key])[0])
+        turned = after.evaluate([0.0, 40.0]).rot[:, after.nodes["arm", control, "space"]]
+        most = next(c for n, c in program.take.curves.items() if n.startswith("arm/root.r")).numbers[1, 1]
+        want = abs((0.5 * most + np.pi) % (2 * np.pi) - np.pi)
+        self.assertAlmostEqual(float(rotation_distance(turned[1], turned[0])), want, 6)
 
 
 if __name__ == "__main__":

@@ -132,7 +132,9 @@ class Starting(unittest.TestCase):
             self.start(state, port)
             self.assertEqual(self.wait(port)["database"], "well")
             scenes = httpx.get(f"http://127.0.0.1:{port}/api/scenes").json()
-            self.assertEqual([s["name"] for s in scenes], ["Chain ferry", "Ferry by night"])
+            self.assertEqual(
+                [s["name"] for s in scenes], ["Chain ferry", "Ferry by night", "Ferry at the quay", "Ferry with cargo"]
+            )
 
     def test_files_that_a_start_did_not_make_are_never_removed(self) -> None:
         port = free_port()
@@ -244,7 +246,7 @@ class Starting(unittest.TestCase):
         self.assertEqual(run("--restore", str(broken)).returncode, 1)
         done = run("--restore", str(file))
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("2 scenes are back", done.stdout)
+        self.assertIn("4 scenes are back", done.stdout)
         self.start("b", port)
         self.wait(port)
         self.assertEqual(httpx.get(f"{base}/takes/1/curves", params={"channel": "marl/hips.ty"}).json(), curves)

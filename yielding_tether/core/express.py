@@ -36,7 +36,7 @@ from .curves import (
 )
 from .few_keys import choose
 from .fitting import fit_values, held
-from .kernels.scalars import mean_rotation
+from .kernels.scalars import mean_rotation, turned_round
 from .kernels.two_segment import STRAIGHT
 from .measure import slopes_of, stencil, steps
 from .program import Poses, Program
@@ -137,7 +137,8 @@ def motion_of(program: Program, target: Target) -> Motion:
     def poses(at: Floats, side: Ints) -> Poses:
         found = program.evaluate(at, side, only=nodes)
         if target.weights:
-            others = sorted(set(target.bound.weight_channels) - target.weights.keys())
+            ways = [c for control in target.bound.followers.values() for c in control.chosen]
+            others = sorted({*target.bound.weight_channels, *ways} - target.weights.keys())
             now = dict(zip(others, program.sample(at, side, np.array(others, dtype=np.int64)), strict=True))
             for control in target.bound.followers.values():
                 put_space(control, found, {**now, **target.weights})
@@ -585,6 +586,11 @@ def put_space(control: BoundControl, poses: Poses, weights: Mapping[int, float |
         poses.rot[alone, control.space] = turns[k, alone]
     for f in np.flatnonzero(shares[:, 1].max(axis=0) < 1.0):
         some = np.flatnonzero(shares[:, 1, f])
+        one, two = ([weights.get(control.ways[k], 0.0) for k in some[:2]] * 2)[:2]
+        way = float(np.broadcast_to(two, count)[f] - np.broadcast_to(one, count)[f])
+        if len(some) == 2 and way:
+            poses.rot[f, control.space] = turned_round(turns[some, f], shares[some[1], 1, f], way)
+            continue
         # The mean orders its shares anew: each time gets its own.
         poses.rot[f, control.space] = mean_rotation(turns[some, f], shares[some, 1, f], len(some))
 

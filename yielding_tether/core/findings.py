@@ -15,7 +15,7 @@ from itertools import pairwise
 import numpy as np
 
 from .curves import ARRIVING, CROSSFADE, LEAVING, STEPPED, Curve
-from .follows import overfull, unused
+from .follows import flips, overfull, unused
 from .measure import one_sided, speed_range
 from .program import Poses, Program
 from .proof import flies, split_times, switch_times, unmatched_speed, unreached
@@ -40,6 +40,7 @@ KINDS = {
     "reach": "place out of reach",
     "overfull": "follows by more than all",
     "unused": "follow never used",
+    "round": "turns the other way round",
 }
 #: State of a stretch in which two systems are mixed.
 BOTH = "both"
@@ -145,6 +146,11 @@ def _followed(program: Program, bound: Bound) -> Iterator[Finding]:
             said = f"{common[2]} follows by {100 * most:.0f} % in all {span_of(first, last)}: it counts as 100 %"
             yield Finding("overfull", *common, first, last, 0.0, 0.0, said)
         told.add(first)
+    turned = [f for f in flips(program, bound) if not f.said]
+    if turned:
+        first, jump = turned[0].time, max(f.jump for f in turned)
+        said = f"{common[2]} turns the other way round at frame {first:.4g}: what it follows passes half a turn apart"
+        yield Finding("round", *common, first, float(program.take.last), 0.0, jump, said)
     idle = unused(program, bound)
     if idle:
         names = ", ".join(t.name for t in idle)

@@ -1,17 +1,20 @@
-"""Faults of what is followed: weights that add up to more than one, and follows that nobody uses; and their repair."""
+"""Faults of what is followed, and their repair: weights that add up to more than one, follows that nobody uses, and turns
+between two things that pass half a turn apart, where the shortest way between them jumps to the other side."""
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from dataclasses import replace
+from functools import partial
+from typing import NamedTuple
 
 import numpy as np
 
-from .curves import ARRIVING, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, put, without
+from .curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, insert, put, sample, without
 from .program import Program
 from .rig import Bound, BoundControl
 from .takes import Take, Tether
-from .transforms import Floats
+from .transforms import Floats, inverse, multiply
 
 #: Above this weights add up to more than one, and are scaled down to one.
 FULL = 1.0 + 1e-6
@@ -118,3 +121,125 @@ def _steps(kept: Curve, at: Floats) -> np.ndarray:
     i = np.searchsorted(kept.times, at, side="right") - 1
     still: np.ndarray = (i < 0) | (i == len(kept) - 1) | (kept.marks[np.maximum(i, 0), 0] == STEPPED)
     return still
+
+
+# --- the way round --------------------------------------------------------------------------------------
+
+
+class Flip(NamedTuple):
+    """Where the turn between two followed things passes half a turn: the time, the tether (its number among the control's anchors)
+    that is to say the way round, and by how many turns from then on; the turn that jumps, radians;
+    whether it is said already."""
+
+    control: BoundControl
+    time: float
+    anchor: int
+    way: int
+    jump: float
+    said: bool
+
+
+def flips(program: Program, bound: Bound) -> list[Flip]:
+    """Where a part's controls, turned between two things, go over to the other way round within the take."""
+    return [flip for control in bound.followers.values() for flip in _flips(program, control)]
+
+
+def _flips(program: Program, control: BoundControl) -> Iterator[Flip]:
+    kinds = [pair[1] for pair in control.weights[:-1]]
+    if not any(c >= 0 and len(program.curve(c)) for c in kinds):
+        return
+    at = _times(program, [c for c in kinds if c >= 0])
+    shares = np.zeros((len(control.anchors), len(at)))
+    for k, c in enumerate(kinds):
+        if c >= 0:
+            shares[k] = np.maximum(program.sample(at, LEAVING, np.array([c]))[0], 0.0)
+    shares /= np.maximum(1.0, shares.sum(axis=0))
+    shares[-1] = 1.0 - shares.sum(axis=0)
+    shares[-1, shares[-1] < 1e-9] = 0.0
+    partly = (shares > 0.0).sum(axis=0) == 2
+    pairs = [tuple(np.flatnonzero(shares[:, f] > 0.0).tolist()) if partly[f] else None for f in range(len(at))]
+    start = 0
+    while start < len(at):
+        end = start
+        while end + 1 < len(at) and pairs[end + 1] == pairs[start]:
+            end += 1
+        pair = pairs[start]
+        if pair is not None and end > start:
+            yield from _crossings(
+                program, control, (pair[0], pair[1]), at[start : end + 1], shares[pair[1], start : end + 1]
+            )
+        start = end + 1
+
+
+def _apart(program: Program, control: BoundControl, pair: tuple[int, int], at: Floats) -> Floats:
+    """(F, 4) the turn from one thing to the other, each as it holds the control."""
+    nodes = [control.anchors[k] for k in pair]
+    rot = program.evaluate(at, only=nodes).rot
+    one, two = (
+        multiply(rot[:, n], np.broadcast_to(control.reach[k][1], (len(at), 4)))
+        for n, k in zip(nodes, pair, strict=True)
+    )
+    return multiply(inverse(one), two)
+
+
+def _crossings(
+    program: Program, control: BoundControl, pair: tuple[int, int], at: Floats, share: Floats
+) -> Iterator[Flip]:
+    """Times within a stretch at which the turn between two things passes half a turn."""
+    from scipy.spatial.transform import Rotation
+
+    turns = Rotation.from_quat(_apart(program, control, pair, at)).as_rotvec()
+    angles = np.linalg.norm(turns, axis=1)
+    axes = turns / np.maximum(angles, 1e-12)[:, None]
+    chosen = [control.ways[k] for k in pair]
+    said = [float(program.now(float(at[0]), [c])[0]) if c >= 0 else 0.0 for c in chosen]
+    way = round(said[1] - said[0])
+    for f in range(1, len(at)):
+        before = (angles[f - 1] + 2.0 * np.pi * way) * axes[f - 1]
+        new = round((float(before @ axes[f]) - angles[f]) / (2.0 * np.pi))
+        if new != way:
+            # Half a turn apart the scalar part passes zero, a whole turn apart the vector part does.
+            whole = angles[f - 1] + angles[f] < np.pi
+            passing = np.append(axes[f - 1], 0.0) if whole else np.array([0.0, 0.0, 0.0, 1.0])
+            time = _passes(partial(_apart, program, control, pair), passing, float(at[f - 1]), float(at[f]))
+            now = [float(program.now(time, [c])[0]) if c >= 0 else 0.0 for c in chosen]
+            # Half of the way jumps by up to half a turn.
+            jump = 2.0 * np.pi * min(share[f], 1.0 - share[f])
+            which = pair[1] if control.weights[pair[1]][1] >= 0 else pair[0]
+            yield Flip(
+                control, time, which, new if which == pair[1] else -new, float(jump), round(now[1] - now[0]) == new
+            )
+            way = new
+
+
+def _passes(apart: Callable[[Floats], Floats], part: Floats, first: float, last: float) -> float:
+    """When this part (4,) of a turn passes zero between two times; the later one where it does not."""
+    from scipy.optimize import brentq
+
+    start = apart(np.array([first]))[0]
+
+    def rest(t: float) -> float:
+        q = apart(np.array([t]))[0]
+        return float(part @ q) * (1.0 if start @ q >= 0.0 else -1.0)
+
+    return float(brentq(rest, first, last, xtol=1e-12)) if rest(first) * rest(last) < 0.0 else last
+
+
+def round_the_same_way(program: Program, bound: Bound) -> Take:
+    """The take in which a part's controls, turned between two things, keep to their side of them: stepped keys say the way
+    round from where the turn between the two passes half a turn."""
+    curves: dict[str, Curve] = {}
+    for flip in flips(program, bound):
+        name = _tether_of(program, bound, flip).way
+        old = curves.get(name, program.take.curves.get(name))
+        if old is None:
+            old = put(EMPTY, [Key(float(program.take.first), 0.0, 0.0, kind=STEPPED, rule=FREE)])
+        came = float(sample(old, [flip.time], LEAVING, 0.0)[0])
+        later = [k for k in old.all_keys() if k.time < flip.time]
+        curves[name] = curve([*later, Key(flip.time, came, float(flip.way), kind=STEPPED, rule=FREE)])
+    return program.take.with_curves(curves)
+
+
+def _tether_of(program: Program, bound: Bound, flip: Flip) -> Tether:
+    mine = [t for t in program.take.tethers if (t.member, t.control) == (bound.member.id, flip.control.control.name)]
+    return mine[flip.anchor]

@@ -27,7 +27,7 @@ from .parts.root import SIZE
 from .progress import still_wanted
 from .rig import Bound, Rig, rig_of
 from .systems.system import Posed, Space
-from .takes import Scene, Take
+from .takes import WAY, Scene, Take
 from .transforms import Floats, Ints, inverse, rotate
 
 _NONE = np.empty(0, dtype=np.int64)
@@ -102,9 +102,9 @@ class Program:
 
     def __init__(self, scene: Scene, take: Take, rig: Rig | None = None) -> None:
         captured = tuple((id, c.offsets.shape[1]) for id, c in take.captures.items())
-        sizes = frozenset(name for name in take.curves if name.endswith(f".{SIZE}"))
-        now = (take.tethers, captured, sizes, take.anchors)
-        if rig is None or rig.given is not scene or (rig.tethers, rig.captured, rig.keyed_sizes, rig.anchors) != now:
+        keyed = frozenset(name for name in take.curves if name.endswith((f".{SIZE}", f".{WAY}")))
+        now = (take.tethers, captured, keyed, take.anchors)
+        if rig is None or rig.given is not scene or (rig.tethers, rig.captured, rig.keyed, rig.anchors) != now:
             rig = rig_of(scene, *now)
         self.rig = rig
         self.scene = rig.scene

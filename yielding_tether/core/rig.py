@@ -29,7 +29,7 @@ from .parts.root import ABOUT, SIZE
 from .systems.captured import Captured
 from .systems.fk import following
 from .systems.system import Control, State, System
-from .takes import WORLD, Anchor, Scene, Tether
+from .takes import WAY, WORLD, Anchor, Scene, Tether
 from .tape import Run, Tape, signs_of
 from .transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
 
@@ -89,6 +89,8 @@ class BoundControl:
     taken: list[bool]
     slot: int = 0
     body: Body | None = None
+    #: Channels of the way round to each anchor, -1 where there is none.
+    ways: list[int] = field(default_factory=list)
 
     @property
     def switches(self) -> list[int]:
@@ -98,6 +100,11 @@ class BoundControl:
     def channels(self) -> list[int]:
         place = range(self.place, self.place + 3) if self.place >= 0 else ()
         return [*place, *range(self.turn, self.turn + 3)]
+
+    @property
+    def chosen(self) -> list[int]:
+        """Channels of ways round."""
+        return [c for c in self.ways if c >= 0]
 
     def alone(self, state: State) -> int | None:
         """Which anchor is followed in full while no other is followed at all; None where several are."""
@@ -134,8 +141,9 @@ class BoundControl:
         if one is not None and not self.slot and self.body is None:
             return [tape.add(CONTROL, ints, floats, (self.turn,))]
         ints += [len(self.anchors), self.slot, *(self.body[:2] if self.body else (0, -1))]
-        for anchor, pair, slot, taken in zip(self.anchors, self.weights, self.slots, self.taken, strict=True):
-            ints += [anchor, *pair, slot, taken]
+        each = (self.anchors, self.weights, self.slots, self.taken, self.ways)
+        for anchor, pair, slot, taken, way in zip(*each, strict=True):
+            ints += [anchor, *pair, slot, taken, way]
         for pos, rot in self.reach:
             floats += [*pos, *rot]
         return [tape.add(CONTROL_MIXED, ints, floats, (self.turn,))]
@@ -320,7 +328,8 @@ class ControlStage(Stage):
 
     def channels(self, state: State) -> list[int]:
         body = self.control.body
-        return [*self.control.channels, *self.switches, *([body.size, *body.about] if body else [])]
+        sizes = [body.size, *body.about] if body else []
+        return [*self.control.channels, *self.switches, *self.control.chosen, *sizes]
 
     def emit(self, tape: Tape, state: State) -> list[Run]:
         runs = self.control.emit(tape, self.control.node, state)
@@ -351,7 +360,7 @@ class TurnStage(Stage):
 
     def channels(self, state: State) -> list[int]:
         lengths = [c for c in self.bound.moving[self.k].tolist() if c >= 0]
-        return [] if self._by_rows(state) else [*self.control.switches, *lengths]
+        return [] if self._by_rows(state) else [*self.control.switches, *self.control.chosen, *lengths]
 
     def emit(self, tape: Tape, state: State) -> list[Run]:
         if self._by_rows(state):
@@ -382,8 +391,12 @@ class PartStage(Stage):
     def channels(self, state: State) -> list[int]:
         bound = self.bound
         found = [*bound.driver_channels.tolist(), *(c for c in bound.moving.ravel().tolist() if c >= 0)]
-        for name in bound.active_in(state):
+        active = bound.active_in(state)
+        for name in active:
             found += bound.systems[name].system.row_channels(bound, state)
+        if len(active) > 1:
+            # The spaces of joints come after the mixing, whichever systems are mixed.
+            found += [c for control in bound.turned.values() for c in (*control.switches, *control.chosen)]
         return found
 
     def emit(self, tape: Tape, state: State) -> list[Run]:
@@ -422,17 +435,17 @@ class Rig:
 
     def __init__(
         self, scene: Scene, tethers: Sequence[Tether] = (), captured: Sequence[tuple[str, int]] = (),
-        keyed_sizes: Collection[str] = (), anchors: tuple[Anchor, ...] = (),
+        keyed: Collection[str] = (), anchors: tuple[Anchor, ...] = (),
     ) -> None:  # fmt: skip
-        """captured: members that have a capture, with the number of its joints; keyed_sizes: channels of sizes that have keys:
-        nobody else's rows know of sizes."""
+        """captured: members that have a capture, with the number of its joints; keyed: channels of sizes and of ways round
+        that have keys: nobody else's rows know of them."""
         #: The scene as it was given, and with the anchors of the take beside its cast.
         self.given = scene
         self.scene = scene.staged(anchors)
         self.anchors = anchors
         self.tethers = tuple(tethers)
         self.captured = tuple(captured)
-        self.keyed_sizes = frozenset(keyed_sizes)
+        self.keyed = frozenset(keyed)
         #: Slots of the sizes of joints and controls by (member, name), and of roots that have one; the first slot is one.
         self._slots: dict[tuple[str, str], int] = {}
         self._bodies: dict[tuple[str, str], int] = {}
@@ -510,7 +523,7 @@ class Rig:
         for member in self.scene.members:
             for part in member.parts:
                 root = (member.id, part.joints[0])
-                if part.grows and (channel_id(*root, SIZE) in self.keyed_sizes or root in growing):
+                if part.grows and (channel_id(*root, SIZE) in self.keyed or root in growing):
                     self._bodies[root] = self.slot_count
                     self.slot_count += 1
                     self.nodes[(*root, "grown")] = len(self.nodes)
@@ -684,7 +697,7 @@ class Rig:
         return BoundControl(
             control, bound.who, self.control_node(member.id, control.name), self.nodes[member.id, control.name, "space"],
             bound.own[control.name, TRANSLATION[0]], bound.own[control.name, ROTATION[0]], anchors, weights, reach,
-            slots, roots, taken, slot, bound.body,
+            slots, roots, taken, slot, bound.body, [*self._ways(bound, control), -1],
         )  # fmt: skip
 
     def _turned(
@@ -699,7 +712,7 @@ class Rig:
         return BoundControl(
             control, bound.who, int(bound.nodes[k]), self.nodes[bound.member.id, control.name, "space"], -1,
             bound.own[control.name, ROTATION[0]], anchors, weights, reach, [0] * len(anchors), [-1] * len(anchors),
-            [False] * len(anchors),
+            [False] * len(anchors), ways=[*self._ways(bound, control), -1],
         )  # fmt: skip
 
     def _followed(
@@ -732,6 +745,18 @@ class Rig:
             weights.append((pair[0], pair[1]))
             sizes.append(self._size_of(tether, bound))
         return anchors, reach, weights, sizes
+
+    def _ways(self, bound: Bound, control: Control) -> list[int]:
+        """Channels of the way round to each thing that a control is tethered to, -1 where it has no keys."""
+        found = []
+        for tether in self.tethers:
+            if (tether.member, tether.control) == (bound.member.id, control.name):
+                found.append(-1)
+                if tether.way in self.keyed:
+                    label = f"follows {tether.name}, way round"
+                    channel = Channel(control.name, f"{tether.name}.{WAY}", "turns", "", label, seldom=True)
+                    found[-1] = bound.own[control.name, channel.name] = self._channel(bound.member, bound.part, channel)
+        return found
 
     def _size_of(self, tether: Tether, bound: Bound) -> tuple[int, int, bool]:
         """Slot of the size of what is followed, the node whose stage writes it (-1 none), and whether the body takes it on."""
@@ -857,12 +882,12 @@ KEPT = 3
 
 
 def rig_of(
-    scene: Scene, tethers: tuple[Tether, ...], captured: tuple[tuple[str, int], ...], keyed_sizes: frozenset[str],
+    scene: Scene, tethers: tuple[Tether, ...], captured: tuple[tuple[str, int], ...], keyed: frozenset[str],
     anchors: tuple[Anchor, ...],
 ) -> Rig:  # fmt: skip
     """The rig of a scene with what one of its takes has; a scene keeps those that were asked for last."""
     kept: OrderedDict[tuple[object, ...], Rig] = scene.__dict__.setdefault("_rigs", OrderedDict())
-    key = (tethers, captured, keyed_sizes, anchors)
+    key = (tethers, captured, keyed, anchors)
     found = kept.pop(key, None)
     if found is None:
         found = Rig(scene, *key)

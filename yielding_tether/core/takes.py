@@ -20,6 +20,8 @@ from .skeleton import Joint, Skeleton
 from .transforms import Floats
 
 WORLD = "world"
+#: What a channel of the way round is called after its tether.
+WAY = "way"
 
 
 @dataclass(frozen=True)
@@ -52,6 +54,11 @@ class Tether:
     def weights(self) -> tuple[str, ...]:
         """Channels of its weights."""
         return tuple(map(self.weight_channel, self.released))
+
+    @property
+    def way(self) -> str:
+        """Channel of the whole turns by which its rotation is followed the other way round, where another is followed too."""
+        return channel_id(self.member, self.control, f"{self.name}.{WAY}")
 
     def weight_channel(self, what: str) -> str:
         """Channel of the weight of "position" or "rotation"."""

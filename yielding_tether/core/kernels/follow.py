@@ -25,7 +25,7 @@ from .block import (
     wave_slot,
 )
 from .rows import kind
-from .scalars import add, mean_rotation, qmul, qrot, qunit, scale
+from .scalars import add, mean_rotation, qmul, qrot, qunit, scale, turned_round
 
 #: Numbers of a plain row: integers node of the space, of the control, of what is followed, first channel of the place,
 #: first Euler channel; floats the control's rest place in what is followed (3 + 4), signs of the rotation order (4).
@@ -63,7 +63,8 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
 
     Integers as of a plain row (what is followed is not read), then the number of anchors, the slot of the space's size,
     that of the control's own and the channel of that (-1 none), and for each anchor its node, the channels of its weights
-    (place, rotation; -1 not released), the slot of its size and whether the control takes it on, own space last; floats as
+    (place, rotation; -1 not released), the slot of its size, whether the control takes it on and the channel of the way round
+    (-1 none), own space last; floats as
     of a plain row, the places in the anchors (7 each) at the end. Reach and place are those at size one: they grow with what
     is followed.
     """
@@ -85,7 +86,7 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
         for what in range(2):
             total = 0.0
             for k in range(anchors - 1):
-                c = ints[table + U(5 * k + 1 + what)]
+                c = ints[table + U(6 * k + 1 + what)]
                 w = values[value_slot(c) + b] if c >= 0 else 0.0
                 w = w if w > 0.0 else 0.0
                 shares[what, k] = w
@@ -98,6 +99,7 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
         p = (0.0, 0.0, 0.0)
         mean = 0.0
         taken = 0.0
+        way = 0.0
         # A number of the same kind as that of the anchors: what is called with it is compiled once.
         turns = anchors - anchors
         for k in range(anchors):
@@ -105,15 +107,15 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
             wr = shares[1, k]
             if wp == 0.0 and wr == 0.0:
                 continue
-            above = node_slot(ints[table + U(5 * k)]) + b
+            above = node_slot(ints[table + U(6 * k)]) + b
             reach = f + U(11 + 7 * k)
             r = turn_at(work, above)
             if wp != 0.0:
-                s = sizes[value_slot(ints[table + U(5 * k + 3)]) + b]
+                s = sizes[value_slot(ints[table + U(6 * k + 3)]) + b]
                 o = add(place_at(work, above), qrot(r, scale(row3(floats, reach), s)))
                 p = add(p, scale(o, wp))
                 mean += wp * s
-                taken += wp * s if ints[table + U(5 * k + 4)] != 0 else wp
+                taken += wp * s if ints[table + U(6 * k + 4)] != 0 else wp
             if wr != 0.0:
                 q = qmul(r, row4(floats, reach + U(3)))
                 quats[turns, 0] = q[0]
@@ -121,9 +123,14 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
                 quats[turns, 2] = q[2]
                 quats[turns, 3] = q[3]
                 shares[1, turns] = wr
+                c = ints[table + U(6 * k + 5)]
+                if c >= 0:
+                    way += values[value_slot(c) + b] if turns > 0 else -values[value_slot(c) + b]
                 turns += 1
         q = (quats[0, 0], quats[0, 1], quats[0, 2], quats[0, 3])
-        if turns > 1:
+        if turns == 2 and way != 0.0:
+            q = turned_round(quats, shares[1, 1], way)
+        elif turns > 1:
             q = qunit(mean_rotation(quats, shares[1], turns))
         put_at(work, space + b, p, q)
         if ints[i + U(6)] > 0:
@@ -142,7 +149,7 @@ def following_joint(first_i, first_f, count, size, ints, floats, room):  # type:
     """Places one joint that stays where it hangs and whose turn follows several things, and the space in which it turns.
 
     Integers node of the joint (-1: the space alone), of the space, above, first Euler channel, first length channel (-1
-    none), joint of the capture (-1 none), number of anchors, slot of the size, and for each anchor its node and the channel of its weight; floats
+    none), joint of the capture (-1 none), number of anchors, slot of the size, and for each anchor its node, the channels of its weight and of the way round (-1 none); floats
     offset (3), rest (4), signs of the rotation order (4), the joint's rest in each anchor (4 each).
     """
     values, waves, work, quats, shares = room.values, room.waves, room.work, room.quats, room.shares
@@ -159,13 +166,14 @@ def following_joint(first_i, first_f, count, size, ints, floats, room):  # type:
     for b in range(U(size)):
         total = 0.0
         for k in range(anchors):
-            w = values[value_slot(ints[table + U(2 * k + 1)]) + b]
+            w = values[value_slot(ints[table + U(3 * k + 1)]) + b]
             w = w if w > 0.0 else 0.0
             shares[0, k] = w
             total += w
         more = total if total > 1.0 else 1.0
         r = turn_at(work, above + b)
         turns = anchors - anchors
+        way = 0.0
         for k in range(anchors + 1):
             w = 1.0 - total / more if k == anchors else shares[0, k] / more
             if w == 0.0:
@@ -173,15 +181,20 @@ def following_joint(first_i, first_f, count, size, ints, floats, room):  # type:
             if k == anchors:
                 q = qmul(r, rest)
             else:
-                q = qmul(turn_at(work, node_slot(ints[table + U(2 * k)]) + b), row4(floats, f + U(11 + 4 * k)))
+                q = qmul(turn_at(work, node_slot(ints[table + U(3 * k)]) + b), row4(floats, f + U(11 + 4 * k)))
             quats[turns, 0] = q[0]
             quats[turns, 1] = q[1]
             quats[turns, 2] = q[2]
             quats[turns, 3] = q[3]
             shares[1, turns] = w
+            if k < anchors and ints[table + U(3 * k + 2)] >= 0:
+                v = values[value_slot(ints[table + U(3 * k + 2)]) + b]
+                way += v if turns > 0 else -v
             turns += 1
         q = (quats[0, 0], quats[0, 1], quats[0, 2], quats[0, 3])
-        if turns > 1:
+        if turns == 2 and way != 0.0:
+            q = turned_round(quats, shares[1, 1], way)
+        elif turns > 1:
             q = mean_rotation(quats, shares[1], turns)
         q = qunit(q)
         p = add(place_at(work, above + b), qrot(r, place_at(room.offsets, b)))

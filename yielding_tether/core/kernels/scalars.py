@@ -333,3 +333,19 @@ def mean_rotation(quats, weights, count):  # type: ignore[no-untyped-def]
         if dot(step, step) < 1e-30:
             break
     return m
+
+
+@kernel
+def turned_round(quats, weight, more):  # type: ignore[no-untyped-def]
+    """Part of the way from the first of two rotations to the second, by `weight` of one, with `more` whole turns about the axis of
+    the shortest arc: the way round that a stepped channel chooses.
+
+    quats: (2, 4) or more unit quaternions.
+    """
+    a = (quats[0, 0], quats[0, 1], quats[0, 2], quats[0, 3])
+    b = (quats[1, 0], quats[1, 1], quats[1, 2], quats[1, 3])
+    v = qlog(qmul(qconj(a), b))
+    n = norm(v)
+    if n < 1e-12:
+        return a
+    return qunit(qmul(a, qexp(scale(v, weight * (1.0 + 2.0 * math.pi * more / n)))))

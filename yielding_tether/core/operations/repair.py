@@ -9,6 +9,7 @@ half, opposite
 flip, lost  what only one system can have, its own file repairs
 overfull    weights that add up to more than one are what they count as
 unused      a follow that nobody uses leaves the take
+round       stepped keys say the way round from where two things that are followed pass half a turn
 reach       has no repair: which of body, place and length gives way is for the animator to say
 
 A repair that leaves its finding where it was, or makes another, says so before it is applied.
@@ -24,7 +25,7 @@ from ..curves import ARRIVING, EMPTY, LEAVING, Curve, without
 from ..errors import CoreError
 from ..express import drive, fence, join, lead, system_target
 from ..findings import BOTH, POP_PLACE, Finding, Memory, find_all
-from ..follows import scaled, without_unused
+from ..follows import round_the_same_way, scaled, without_unused
 from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound
@@ -68,7 +69,7 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
         if finding.kind in ("pop", "one-sided"):
             # The jump is gone; what of its speed can't be joined is told beside it.
             same = [f for f in same if f.kind != "speed"]
-        elif finding.kind in ("overfull", "unused"):
+        elif finding.kind in ("overfull", "unused", "round"):
             # What is wrong with weights is no jump, and takes none with it.
             same = [f for f in same if f.kind == finding.kind]
         if same:
@@ -201,6 +202,11 @@ def _overfull(program: Program, finding: Finding) -> Repaired:
     return Repaired(scaled(program, bound, finding.frame, finding.last), finding.frame, finding.last)
 
 
+def _round(program: Program, finding: Finding) -> Repaired:
+    bound = program.bound(finding.member, finding.part)
+    return Repaired(round_the_same_way(program, bound), finding.frame, finding.last)
+
+
 def _unused(program: Program, finding: Finding) -> Repaired:
     """A follow that nobody uses leaves the take."""
     take = program.take
@@ -210,7 +216,7 @@ def _unused(program: Program, finding: Finding) -> Repaired:
 
 _REPAIRS: dict[str, Callable[[Program, Finding], Repaired]] = {
     "one-sided": _change, "pop": _change, "speed": _change, "smooth": _mixed, "half": _mixed, "opposite": _mixed,
-    "overfull": _overfull, "unused": _unused,
+    "overfull": _overfull, "unused": _unused, "round": _round,
 }  # fmt: skip
 #: Findings that no repair takes out, and why.
 REFUSED = {

@@ -45,7 +45,7 @@ class Fk(System):
         return [node for control in bound.turned.values() for node in control.followed(state)]
 
     def row_channels(self, bound: Bound, state: State) -> list[int]:
-        weights = [c for control in bound.turned.values() for c in control.switches]
+        weights = [c for control in bound.turned.values() for c in (*control.switches, *control.chosen)]
         return [*super().row_channels(bound, state), *weights]
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
@@ -122,8 +122,8 @@ def following(tape: Tape, bound: Bound, k: int, control: BoundControl, into: Int
         into[k] if joint else -1, control.space, bound.above_in(into, k), control.turn, bound.moving[k, 0],
         bound.samples[k], len(control.anchors) - 1, bound.slot,
     ]  # fmt: skip
-    for anchor, (_, weight) in zip(control.anchors[:-1], control.weights, strict=False):
-        ints += [anchor, weight]
+    for anchor, (_, weight), way in zip(control.anchors[:-1], control.weights, control.ways, strict=False):
+        ints += [anchor, weight, way]
     floats = [*bound.offsets[k], *bound.rests[k], *signs_of(control.control.order)]
     for _, turn in control.reach[:-1]:
         floats += turn.tolist()
