@@ -155,7 +155,7 @@ def _followed(program: Program, bound: Bound) -> Iterator[Finding]:
     if idle:
         names = ", ".join(t.name for t in idle)
         said = f"{common[2]} has {'follows' if len(idle) > 1 else 'a follow'} that the take never uses: {names}"
-        yield Finding("unused", *common, float(program.take.first), float(program.take.last), 0.0, 0.0, said)
+        yield Finding("unused", *common, float(program.take.first), float(program.take.first), 0.0, 0.0, said)
 
 
 def _allowed(program: Program, nodes: Ints) -> tuple[float, float]:

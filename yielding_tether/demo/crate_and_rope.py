@@ -1,6 +1,6 @@
 """*Crate and rope*: Marl throws the coil to Pip, who stands on a crate at the rail; Pip catches it, turns to the quay and throws it
-over the bollard. Both throws are flights. Two faults are planted: the coil pops in Pip's hand as it is caught, and a follow
-of the crate that nobody uses."""
+over the bollard, and Marl steps up and lays a hand on her shoulder. Both throws are flights. Two faults are planted: the
+coil pops in Pip's hand as it is caught, and a follow of the crate that nobody uses."""
 
 from __future__ import annotations
 
@@ -58,7 +58,7 @@ def crate_and_rope() -> tuple[Scene, Take]:
     take = take.with_curves(fingers(caught, [(0, 14), (CAUGHT, 30), (LAST, 22)], "pip"))
     take = _arms(scene, take)
     take = _coil(scene, take)
-    take = touching(take, [("foot.L", "deck", 0, LAST), ("foot.R", "deck", 0, 28)])
+    take = touching(take, [("foot.L", "deck", 0, 108), ("foot.L", "deck", 122, LAST), ("foot.R", "deck", 0, 28)])
     stood = [
         ("foot.L", "crate", 0, 60),
         ("foot.L", "crate", 80, LAST),
@@ -72,8 +72,8 @@ def _marl() -> dict[str, Curve]:
     """Marl draws back over the rear foot and throws underhand, following it up on his toes."""
     return keyed("marl", {
         "hips.tx": [(0, -0.10), (20, -0.16), (34, -0.06), (52, -0.08), (80, -0.1), (LAST, -0.1)],
-        "hips.ty": [(0, -0.05), (20, -0.11), (28, -0.09), (36, -0.05), (52, -0.07), (80, -0.05), (LAST, -0.05)],
-        "hips.tz": [(0, -0.78), (20, -0.87), (34, -0.68), (42, -0.64), (60, -0.70), (90, -0.74), (LAST, -0.74)],
+        "hips.ty": [(0, -0.05), (20, -0.11), (28, -0.09), (36, -0.05), (52, -0.07), (80, -0.05), (102, -0.09), (112, -0.05), (126, -0.09), (138, -0.04), (LAST, -0.045)],
+        "hips.tz": [(0, -0.78), (20, -0.87), (34, -0.68), (42, -0.64), (60, -0.70), (90, -0.72), (106, -0.56), (120, -0.30), (134, -0.10), (LAST, -0.08)],
         "hips.ry": [(0, -10), (20, -34), (34, 12), (42, 18), (60, 4), (LAST, 0)],
         "hips.rx": [(0, 2), (20, 4), (34, 8), (44, 4), (LAST, 2)],
         **along(SPINE, "ry", [(0, -8), (21, -34), (35, 20), (44, 24), (64, 4), (LAST, 0)]),
@@ -109,9 +109,12 @@ def _stands() -> dict[str, Curve]:
     """Marl's feet on the deck, the rear one up on its toes after the throw; Pip's on the crate, turning about in small steps."""
     curves = keyed("crate", {"crate.tx": [(0, CRATE[0])], "crate.tz": [(0, CRATE[1] + 0.62)]})
     curves |= keyed("marl", {
-        "leg.L.ik.tx": [(0, -0.10), (LAST, -0.10)], "leg.L.ik.tz": [(0, -0.62), (LAST, -0.62)], "leg.L.ik.ry": [(0, 10), (LAST, 10)],
-        "leg.R.ik.tx": [(0, -0.12), (LAST, -0.12)], "leg.R.ik.tz": [(0, -0.88), (LAST, -0.88)], "leg.R.ik.ry": [(0, -34), (LAST, -34)],
-        "leg.R.ik.ty": [(0, 0.0), (28, 0.0), (40, 0.06), (60, 0.05), (74, 0.0), (LAST, 0.0)],
+        "leg.L.ik.tx": [(0, -0.10), (LAST, -0.10)], "leg.L.ik.tz": [(0, -0.62), (108, -0.62), (122, -0.02), (LAST, -0.02)], "leg.L.ik.ry": [(0, 10), (LAST, 10)],
+        "leg.L.ik.ty": [(0, 0.0), (108, 0.0), (115, 0.07), (122, 0.0), (LAST, 0.0)],
+        "leg.L.ik.rx": [(0, 0), (108, 0), (113, 16), (119, -12), (122, 0), (LAST, 0)],
+        "leg.R.ik.tx": [(0, -0.12), (LAST, -0.12)], "leg.R.ik.tz": [(0, -0.88), (94, -0.88), (107, -0.42), (123, -0.42), (136, -0.12), (LAST, -0.12)],
+        "leg.R.ik.ry": [(0, -34), (94, -34), (107, -16), (136, -12), (LAST, -12)],
+        "leg.R.ik.ty": [(0, 0.0), (28, 0.0), (40, 0.06), (60, 0.05), (74, 0.0), (94, 0.0), (101, 0.07), (107, 0.0), (123, 0.0), (130, 0.06), (136, 0.0), (LAST, 0.0)],
         "leg.R.ik.rx": [(0, 0), (28, 0), (40, 34), (60, 30), (74, 0), (LAST, 0)],
         "toe.R.rx": [(0, 0), (28, 0), (40, -34), (60, -30), (74, 0), (LAST, 0)],
     })  # fmt: skip
@@ -211,12 +214,18 @@ def _arms(scene: Scene, take: Take) -> Take:
     program = Program(scene, take)
     marl_l = in_chest(program, [
         (0, (0.33, 0.88, 0.10), free["marl"], 0.0), (20, (0.32, 1.06, 0.30), free["marl"], 0.0),
-        (36, (0.40, 1.00, -0.06), free["marl"], 4.0), (60, (0.34, 0.90, 0.08), free["marl"], 0.0), (LAST, (0.33, 0.86, 0.10), free["marl"], 0.0),
+        (36, (0.40, 1.00, -0.06), free["marl"], 4.0), (60, (0.34, 0.90, 0.08), free["marl"], 0.0), (118, (0.32, 1.00, 0.24), free["marl"], 0.0),
     ])  # fmt: skip
     pip_l = in_chest(program, [
         (0, (0.24, 0.74, 0.24), free["pip"], 0.0), (CAUGHT, (0.22, 0.94, 0.30), free["pip"], 0.0), (58, (0.22, 0.72, 0.24), free["pip"], 0.0),
         (98, (0.28, 0.86, 0.24), free["pip"], 0.0), (110, (0.34, 0.78, -0.10), free["pip"], 4.0), (LAST, (0.27, 0.66, 0.10), free["pip"], 0.0),
     ], "pip")  # fmt: skip
+    # At the end Marl's hand comes to lie on Pip's shoulder.
+    shoulder = program.nodes["pip", "upperarm.L"]
+    laid = palm_turn("L", (-0.25, -0.1, 0.95), (0.1, -0.97, -0.1))
+    for t, above in ((136, 0.14), (143, 0.075), (149, 0.075), (LAST, 0.075)):
+        at = program.evaluate([float(t)]).pos[0, shoulder]
+        marl_l.append((float(t), at + np.array([0.01, above, -0.05]), laid, 0.0))
     take = reach(scene, take, "marl", "arm.L", marl_l)
     return reach(scene, take, "pip", "arm.L", pip_l)
 

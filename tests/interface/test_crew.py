@@ -1,0 +1,97 @@
+"""Following in the real page: a hand on another's shoulder, a coil thrown and caught, an anchor made, followed and taken away."""
+
+from __future__ import annotations
+
+import re
+import unittest
+
+import numpy as np
+from playwright.sync_api import Locator, Page, expect
+
+from yielding_tether.core.transforms import inverse, rotate
+
+from .pages import Pages
+
+
+class Crew(Pages):
+    def places(self, take: int, times: list[float]) -> tuple[list[tuple[str, str]], np.ndarray, np.ndarray]:
+        """Names, places (F, J, 3) and rotations (F, J, 4) of all joints, as the core computes them."""
+        found = self.http.post(f"/takes/{take}/transforms", json={"times": times, "side": "leaving"}).json()
+        return [tuple(n) for n in found["joints"]], np.array(found["positions"]), np.array(found["rotations"])
+
+    def choose(self, page: Page, operation: str) -> Locator:
+        offer = page.get_by_test_id("offer")
+        offer.get_by_role("button", name=operation, exact=True).click()
+        return offer
+
+    def apply(self, page: Page, words: str) -> None:
+        button = page.get_by_test_id("offer").get_by_role("button", name="Apply ⏎")
+        expect(button).to_be_enabled(timeout=15_000)
+        button.click()
+        self.wait_for_revision(page, words)
+
+
+class Cargo(Crew):
+    scene = "Ferry with cargo"
+
+    def test_a_hand_on_the_others_shoulder_goes_with_it_and_the_coil_is_caught_again(self) -> None:
+        page = self.bench()
+        # The first of the two arms of this name is Marl's.
+        self.select(page, "left arm", 144, 156)
+        self.choose(page, "Hand over")
+        self.apply(page, "Hand over left arm to IK")
+        self.select(page, "left arm", 146, 156)
+        offer = self.choose(page, "Follow")
+        offer.get_by_label("follow", exact=True).fill("Pip, upperarm.L")
+        page.get_by_role("option", name="Pip, upperarm.L", exact=True).click()
+        offer.get_by_role("button", name="ride along").click()
+        offer.get_by_role("button", name="more…").click()
+        offer.get_by_role("button", name="as it is here").click()
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        self.apply(page, "Left arm follows Pip, upperarm.L")
+        names, pos, rot = self.places(self.take(), [150.0, 152.0, 156.0])
+        hand, shoulder = (names.index(n) for n in (("marl", "hand.L"), ("pip", "upperarm.L")))
+        seen = rotate(inverse(rot[:, shoulder]), pos[:, hand] - pos[:, shoulder])
+        self.assertLess(np.ptp(seen, axis=0).max(), 1e-6)
+        self.assertGreater(np.ptp(pos[:, shoulder], axis=0).max(), 1e-4)
+        # The coil: what pops as it is caught meets the hand where that is now.
+        self.select(page, "Mooring rope", 34, 49)
+        self.choose(page, "Fly")
+        self.apply(page, "flies")
+        names, pos, _ = self.places(self.take(), [float(f) for f in range(34, 49)])
+        fall = np.diff(pos[:, names.index(("rope", "rope"))], 2, axis=0)
+        np.testing.assert_allclose(fall[:, 1], -9.81 / 24**2, atol=2e-5)
+        self.assertEqual(self.errors, [])
+
+
+class Places(Crew):
+    def test_an_anchor_is_made_by_a_click_followed_and_taken_away(self) -> None:
+        page = self.bench()
+        self.settled(page)
+        names, was, _ = self.places(self.take(), [float(f) for f in range(0, 205, 3)])
+        self.select(page, "right arm", 125, 204)
+        offer = self.choose(page, "Make an anchor")
+        view = page.get_by_test_id("view").bounding_box()
+        assert view
+        page.mouse.click(view["x"] + 0.5 * view["width"], view["y"] + 0.8 * view["height"])
+        expect(offer.get_by_label("at", exact=True)).to_have_value(re.compile(r"^-?\d+\.\d+ -?\d+\.\d+ -?\d+\.\d+$"))
+        offer.get_by_label("called", exact=True).fill("post")
+        offer.get_by_label("called", exact=True).press("Enter")
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        self.apply(page, "Make post; right arm follows it")
+        expect(page.get_by_test_id("driver")).to_contain_text("follows post")
+        self.row(page, r"\bpost\b").click()
+        expect(page.get_by_label("Part card")).to_contain_text("post")
+        page.keyboard.press("[")
+        self.choose(page, "Remove it")
+        expect(page.get_by_test_id("sentence")).to_contain_text("Let go of it", timeout=15_000)
+        self.apply(page, "Remove post")
+        expect(self.row(page, r"\bpost\b")).to_have_count(0)
+        _, now, _ = self.places(self.take(), [float(f) for f in range(0, 205, 3)])
+        self.assertLess(np.abs(now - was).max(), 1e-3)
+        self.assertIn(("marl", "hand.R"), names)
+        self.assertEqual(self.errors, [])
+
+
+if __name__ == "__main__":
+    unittest.main()
