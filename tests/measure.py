@@ -161,38 +161,53 @@ def repeated(c: Curve, count: int) -> Curve:
 
 
 def live() -> None:
-    """Live posing through the WebSocket of the real service."""
-    import httpx
-    from websockets.sync.client import connect
-
+    """Live posing through the WebSocket of the real service: as the take is, and while eight more controls follow."""
     from .servers import Service
 
     service = Service()
     try:
-        take = httpx.get(f"{service.base}/api/scenes").json()[0]["takes"][0]["id"]
-        info = httpx.get(f"{service.base}/api/takes/{take}").json()
-        drag = {"revision": info["revision"], "frame": 60, "member": "marl", "part": "arm.R", "control": "arm.R.ik"}
-        found, echo = [], []
-        with connect(f"{service.base.replace('http', 'ws')}/api/takes/{take}/live") as socket:
-            for k in range(600):
-                place = [-0.2 + 0.1 * np.sin(k / 20), 1.2 + 0.1 * np.cos(k / 30), 0.35]
-                began = time.perf_counter()
-                socket.send(json.dumps({**drag, "position": place, "seq": k}))
-                socket.recv()
-                found.append(time.perf_counter() - began)
-                # The reference: a message the service refuses at once, over the same socket.
-                began = time.perf_counter()
-                socket.send("{}")
-                socket.recv()
-                echo.append(time.perf_counter() - began)
-        ms = 1000 * np.array(found[100:])
-        say(
-            "live posing, request to reply", median_ms=round(float(np.median(ms)), 2), bound_median_ms=4,
-            p95_ms=round(float(np.percentile(ms, 95)), 2), bound_p95_ms=16,
-            ratio_to_refused_message=round(float(np.median(ms) / (1000 * np.median(echo[100:]))), 2),
-        )  # fmt: skip
+        scenes = httpx.get(f"{service.base}/api/scenes").json()
+        take = next(t["id"] for s in scenes for t in s["takes"] if t["name"] == "Cast off")
+        _live(service.base, take, "live posing, request to reply")
+        for k, part in enumerate(
+            ("head", "spine", "fingers.L", "fingers.R", "toes.L", "toes.R", "shoulder.L", "shoulder.R")
+        ):
+            revision = httpx.get(f"{service.base}/api/takes/{take}").json()["revision"]
+            asked = {
+                "revision": revision, "operation": "retether", "parts": [{"member": "marl", "part": part}], "first": 20,
+                "last": None, "choices": {"to": ("world", "deck/deck", "rail/rail")[k % 3], "after": "ride"},
+            }  # fmt: skip
+            httpx.post(f"{service.base}/api/takes/{take}/apply", json=asked, timeout=60).raise_for_status()
+        _live(service.base, take, "live posing while eight more follow")
     finally:
         service.stop()
+
+
+def _live(base: str, take: int, name: str) -> None:
+    """Six hundred drags of a hand, one after the other."""
+    from websockets.sync.client import connect
+
+    info = httpx.get(f"{base}/api/takes/{take}").json()
+    drag = {"revision": info["revision"], "frame": 60, "member": "marl", "part": "arm.R", "control": "arm.R.ik"}
+    found, echo = [], []
+    with connect(f"{base.replace('http', 'ws')}/api/takes/{take}/live") as socket:
+        for k in range(600):
+            place = [-0.2 + 0.1 * np.sin(k / 20), 1.2 + 0.1 * np.cos(k / 30), 0.35]
+            began = time.perf_counter()
+            socket.send(json.dumps({**drag, "position": place, "seq": k}))
+            socket.recv()
+            found.append(time.perf_counter() - began)
+            # The reference: a message the service refuses at once, over the same socket.
+            began = time.perf_counter()
+            socket.send("{}")
+            socket.recv()
+            echo.append(time.perf_counter() - began)
+    ms = 1000 * np.array(found[100:])
+    say(
+        name, median_ms=round(float(np.median(ms)), 2), bound_median_ms=4,
+        p95_ms=round(float(np.percentile(ms, 95)), 2), bound_p95_ms=16,
+        ratio_to_refused_message=round(float(np.median(ms) / (1000 * np.median(echo[100:]))), 2),
+    )  # fmt: skip
 
 
 def working() -> None:
@@ -483,6 +498,10 @@ def following() -> None:
         for name, p in programs.items()
     }  # type: ignore[misc]
     say("a head that follows", **{n: round(float(s / seconds["no follow"]), 3) for n, s in seconds.items()})
+    sized = plain.with_curves({"marl/hips.size": curve([Key(0, 1.5, 1.5, 0, 0, STEPPED)])})
+    sized.evaluate(take.frames)
+    took = np.median([fastest(lambda: sized.evaluate(take.frames), 3) for _ in range(11)])
+    say("a body with a size", ratio_to_evaluating_the_take=round(float(took / seconds["no follow"]), 3))
     rope = (("rope", "rope"),)
     works = {
         "ten throws": lambda: [flight.apply(plain, flight.Flight(rope, 75.0 + k, 96.0)) for k in range(10)],

@@ -8,12 +8,13 @@ from dataclasses import replace
 import numpy as np
 
 from tests.depth import DEPTH
-from yielding_tether.core.curves import LEAVING, LINEAR, SMOOTH, Key, curve
+from yielding_tether.core.curves import LEAVING, LINEAR, SMOOTH, Key, curve, insert, put
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import repair
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Take, Tether
 from yielding_tether.core.transforms import rotation_distance
+from yielding_tether.demo.cast_off import cast_off
 
 from .test_retether import world
 from .worlds import limb_member, scene, stepped
@@ -130,6 +131,33 @@ class Round(unittest.TestCase):
         most = next(c for n, c in program.take.curves.items() if n.startswith("arm/root.r")).numbers[1, 1]
         want = abs((0.5 * most + np.pi) % (2 * np.pi) - np.pi)
         self.assertAlmostEqual(float(rotation_distance(turned[1], turned[0])), want, 6)
+
+
+class Leaving(unittest.TestCase):
+    def test_a_hand_that_leaves_what_it_follows_is_found_and_planted(self) -> None:
+        """The rail in the hand of the demo take, which wanders off by some centimetres for a while: by more than it may or not."""
+        clean = Program(*cast_off())
+        name, at = "marl/arm.L.ik.tx", 150.0
+        old = clean.take.curves[name]
+        value = float(clean.now(at, [clean.channels[name]])[0])
+        for off, within in ((0.05, 0.02), (0.05, 0.2), (0.01, 0.02)):
+            moved = put(
+                insert(insert(insert(old, 130.0), at), 180.0), [Key(at, value + off, value + off, 0.0, 0.0, SMOOTH)]
+            )
+            held = tuple(replace(c, within=within) for c in clean.take.contacts)
+            program = clean.on(replace(clean.take, contacts=held)).with_curves({name: moved})
+            found = [f for f in find_all(program) if f.kind == "leaves"]
+            self.assertEqual(len(found), int(off > within), (off, within))
+            for f in found:
+                self.assertEqual((f.part, f.frame), ("arm.L", 108.0))
+                self.assertAlmostEqual(f.place, 0.05, delta=0.01)
+                take, _ = repair.apply(program, [f.key])
+                self.assertFalse([f for f in find_all(program.on(take)) if f.kind == "leaves"])
+        # What does not follow the rail there may be anywhere.
+        free = program.with_curves(
+            {n: stepped((0, 0.0)) for n in program.take.curves if n.startswith("marl/arm.L.ik.rail")}
+        )
+        self.assertFalse([f for f in find_all(free) if f.kind == "leaves"])
 
 
 if __name__ == "__main__":

@@ -18,7 +18,7 @@ from yielding_tether.core.operations.mirror import apply as mirror
 from yielding_tether.core.operations.retether import OWN, Retether, able, apply, drop
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Take, Tether
-from yielding_tether.core.transforms import rotation_distance
+from yielding_tether.core.transforms import multiply, rotate, rotation_distance
 from yielding_tether.demo.cast_off import cast_off
 
 from .contract import kinds, programs
@@ -52,14 +52,35 @@ class Steady(unittest.TestCase):
                     )
                     self.assertAlmostEqual(gone[-1], quarter * body_gone, 9, (seed, joint, weight))
 
-    def test_dialled_in_small_steps_it_turns_in_small_steps(self) -> None:
-        program = world(1)
-        before = program.evaluate([20.0]).rot[0, program.nodes["arm", "upper"]]
-        for weight in np.linspace(0.0, 1.0, 400):
-            rot = tied(program, "upper", ("raft", "raft"), float(weight)).evaluate([20.0]).rot[0]
-            now = rot[program.nodes["arm", "upper"]]
-            self.assertLess(rotation_distance(now, before), 1.5 * np.pi / 400)
-            before = now
+    def test_dialled_in_ten_thousand_steps_it_goes_in_as_small_steps(self) -> None:
+        """A joint and a control between their own space and one, two or three things, along a random path of weights."""
+        count = 10_000
+        for seed in range(6):
+            rng = np.random.default_rng(seed)
+            control = ("upper", "limb.ik")[seed % 2]
+            program = world(1).with_curves({"arm/limb.drive": stepped((0, float(seed % 2)))})
+            anchors = [("raft", "raft"), ("cup", "cup"), ("other", "carrier")][: 1 + seed // 2]
+            tethers = tuple(Tether(f"t{k}", "arm", control, *a, bool(seed % 2)) for k, a in enumerate(anchors))
+            now = program.on(replace(program.take, tethers=tethers))
+            share = np.linspace(0.0, 1.0, count)
+            paths = [share ** rng.uniform(1.0, 1.4) / len(anchors) for _ in anchors]
+            over = {now.channels[n]: path for t, path in zip(tethers, paths, strict=True) for n in t.weights}
+            bound = now.bound("arm", "limb")
+            placed = bound.followers[control]
+            held = now.evaluate([20.0], only=placed.anchors)
+            turns = [multiply(held.rot[0, a], reach[1]) for a, reach in zip(placed.anchors, placed.reach, strict=True)]
+            places = [
+                held.pos[0, a] + rotate(held.rot[0, a], r[0]) for a, r in zip(placed.anchors, placed.reach, strict=True)
+            ]
+            widest = max(float(rotation_distance(a, b)) for a in turns for b in turns)
+            self.assertLess(widest, np.radians(120.0))
+            poses = now.evaluate(np.full(count, 20.0), overrides=over)
+            step = float(sum(np.abs(np.diff(path)) for path in paths).max())
+            rot, pos = poses.rot[:, placed.space], poses.pos[:, placed.space]
+            self.assertLessEqual(rotation_distance(rot[1:], rot[:-1]).max(), 1.5 * widest * step, seed)
+            if seed % 2:
+                far = max(float(np.linalg.norm(a - b)) for a in places for b in places)
+                self.assertLessEqual(np.linalg.norm(np.diff(pos, axis=0), axis=1).max(), 1.5 * far * step, seed)
 
 
 class Fitted(unittest.TestCase):

@@ -14,6 +14,8 @@ from itertools import pairwise
 
 import numpy as np
 
+from .contacts import measure_all
+from .contacts import reads as contact_reads
 from .curves import ARRIVING, CROSSFADE, LEAVING, STEPPED, Curve
 from .follows import flips, overfull, unused
 from .measure import one_sided, speed_range
@@ -41,6 +43,7 @@ KINDS = {
     "overfull": "follows by more than all",
     "unused": "follow never used",
     "round": "turns the other way round",
+    "leaves": "leaves what it holds",
 }
 #: State of a stretch in which two systems are mixed.
 BOTH = "both"
@@ -100,7 +103,8 @@ class Memory:
     def of(self, program: Program, bound: Bound) -> list[Finding]:
         """Findings of a part, read again only if something that it is made of has changed."""
         curves = [program.curve(c) for c in sorted(program.sources_of(bound))]
-        around = (program.rig.tethers, tuple(id(c) for c in program.take.captures.values()), program.take.last)
+        take = program.take
+        around = (program.rig.tethers, take.contacts, tuple(id(c) for c in take.captures.values()), take.last)
         kept = self._kept.get(bound.id)
         if kept and kept[0] == around and len(kept[1]) == len(curves) and all(map(_same, kept[1], curves)):
             return kept[2]
@@ -135,6 +139,7 @@ def part_findings(program: Program, bound: Bound) -> Iterator[Finding]:
     yield from (f for f in _unreached(program, bound) if f.frame not in jumped)
     yield from own
     yield from _followed(program, bound)
+    yield from _leaving(program, bound)
 
 
 def _followed(program: Program, bound: Bound) -> Iterator[Finding]:
@@ -156,6 +161,29 @@ def _followed(program: Program, bound: Bound) -> Iterator[Finding]:
         names = ", ".join(t.name for t in idle)
         said = f"{common[2]} has {'follows' if len(idle) > 1 else 'a follow'} that the take never uses: {names}"
         yield Finding("unused", *common, float(program.take.first), float(program.take.first), 0.0, 0.0, said)
+
+
+def _leaving(program: Program, bound: Bound) -> Iterator[Finding]:
+    """Ends that leave what they hold, and follow, by more than they may."""
+    for contact in program.take.contacts:
+        if contact.member != bound.member.id or contact.joint not in bound.part.joints:
+            continue
+        held = (contact.anchor_member, contact.anchor)
+        mine = [
+            t.weight_channel("position") for t in program.take.tethers
+            if (t.anchor_member, t.anchor) == held and t.member == contact.member and t.position and t.control in bound.controls
+        ]  # fmt: skip
+        if not mine:
+            continue
+        (slip,) = measure_all(program, [contact])
+        worst = int(np.argmax(slip.place))
+        far, at = float(slip.place[worst]), float(slip.times[worst])
+        # It says that it holds it: what does not follow it is somewhere else on purpose.
+        if far > contact.within and max(program.now(at, [program.channels[n]])[0] for n in mine) >= 0.5:
+            said = f"{contact_reads(program, contact)} leaves its place by {_mm(far)} at frame {at:g} while it holds on"
+            yield Finding(
+                "leaves", bound.member.id, bound.part.name, who_of(bound), contact.first, contact.last, far, 0.0, said
+            )
 
 
 def _allowed(program: Program, nodes: Ints) -> tuple[float, float]:

@@ -85,7 +85,8 @@ class Anchor:
 @dataclass(frozen=True)
 class Contact:
     """Where a joint stands on or holds on to something, from its first frame to its last: place and rotation of the joint
-    in the anchor are meant to stay. An annotation of the take: it moves nothing. `anchor`: as of a tether."""
+    in the anchor are meant to stay. An annotation of the take: it moves nothing. `anchor`: as of a tether; `within`: how far
+    the joint may leave its place (metres) while it follows the anchor before that is a fault."""
 
     member: str
     joint: str
@@ -93,8 +94,11 @@ class Contact:
     anchor: str
     first: float
     last: float
+    within: float = 0.02
 
     def __post_init__(self) -> None:
+        if not (np.isfinite(self.within) and self.within > 0.0):
+            raise CoreError("How far a contact may leave its place must be above zero.")
         if not (np.isfinite([self.first, self.last]).all() and self.first < self.last):
             raise CoreError(f"A contact needs a last frame after its first, not {self.first:g} to {self.last:g}.")
 

@@ -84,6 +84,10 @@ class Contacts(Operation):
             help="Found by their speed and by how near they are to set pieces and ground.",
         ),
         Choice("on", "on", "anchor", "world", when=("do", ("mark",)), help="What it stands on or holds."),
+        Choice(
+            "within", "may leave it by", "number", 20.0, least=0.1, most=1000.0, unit="mm", folded=True,
+            help="Farther from its place than this, while it follows what it holds, is a finding.",
+        ),
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
@@ -130,7 +134,7 @@ class Contacts(Operation):
             take = replace(take, contacts=tuple(x for x in take.contacts if x not in gone))
             said = f"Take {len(gone)} contact{'s' if len(gone) > 1 else ''} of {labels(program, asked.parts)} away"
         for contact in new:
-            take = with_contact(take, contact)
+            take = with_contact(take, replace(contact, within=c["within"] / 1000.0))
         return Outcome(take, prove("contacts", program, program.on(take), first, last), f"{said}, {where}")
 
 

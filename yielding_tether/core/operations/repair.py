@@ -9,6 +9,7 @@ half, opposite
 flip, lost  what only one system can have, its own file repairs
 overfull    weights that add up to more than one are what they count as
 unused      a follow that nobody uses leaves the take
+leaves      the end is planted where it holds on
 round       stepped keys say the way round from where two things that are followed pass half a turn
 reach       has no repair: which of body, place and length gives way is for the animator to say
 
@@ -69,7 +70,7 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
         if finding.kind in ("pop", "one-sided"):
             # The jump is gone; what of its speed can't be joined is told beside it.
             same = [f for f in same if f.kind != "speed"]
-        elif finding.kind in ("overfull", "unused", "round"):
+        elif finding.kind in ("overfull", "unused", "round", "leaves"):
             # What is wrong with weights is no jump, and takes none with it.
             same = [f for f in same if f.kind == finding.kind]
         if same:
@@ -202,6 +203,20 @@ def _overfull(program: Program, finding: Finding) -> Repaired:
     return Repaired(scaled(program, bound, finding.frame, finding.last), finding.frame, finding.last)
 
 
+def _leaves(program: Program, finding: Finding) -> Repaired:
+    # Planting is an operation of its own, which hands over and follows: those need this file.
+    from .contact import named
+    from .plant import Plant
+    from .plant import apply as plant
+
+    ease = 6.0
+    last = min(finding.last + ease, float(program.take.last))
+    held = next(c for c in program.take.contacts if c.first == finding.frame and c.last == finding.last
+                and c.member == finding.member and c.joint in program.bound(finding.member, finding.part).part.joints)  # fmt: skip
+    asked = Plant(((finding.member, finding.part),), named(held), finding.frame, finding.last, ease)
+    return Repaired(plant(program, asked)[0], max(finding.frame - 1.0, float(program.take.first)), last)
+
+
 def _round(program: Program, finding: Finding) -> Repaired:
     bound = program.bound(finding.member, finding.part)
     return Repaired(round_the_same_way(program, bound), finding.frame, finding.last)
@@ -216,7 +231,7 @@ def _unused(program: Program, finding: Finding) -> Repaired:
 
 _REPAIRS: dict[str, Callable[[Program, Finding], Repaired]] = {
     "one-sided": _change, "pop": _change, "speed": _change, "smooth": _mixed, "half": _mixed, "opposite": _mixed,
-    "overfull": _overfull, "unused": _unused, "round": _round,
+    "overfull": _overfull, "unused": _unused, "round": _round, "leaves": _leaves,
 }  # fmt: skip
 #: Findings that no repair takes out, and why.
 REFUSED = {
