@@ -140,14 +140,14 @@ class Leaving(unittest.TestCase):
         name, at = "marl/arm.L.ik.tx", 150.0
         old = clean.take.curves[name]
         value = float(clean.now(at, [clean.channels[name]])[0])
-        for off, within in ((0.05, 0.02), (0.05, 0.2), (0.01, 0.02)):
+        for off, within in ((0.05, 0.02), (0.05, 0.2), (0.01, 0.02), (0.05, None)):
             moved = put(
                 insert(insert(insert(old, 130.0), at), 180.0), [Key(at, value + off, value + off, 0.0, 0.0, SMOOTH)]
             )
             held = tuple(replace(c, within=within) for c in clean.take.contacts)
             program = clean.on(replace(clean.take, contacts=held)).with_curves({name: moved})
             found = [f for f in find_all(program) if f.kind == "leaves"]
-            self.assertEqual(len(found), int(off > within), (off, within))
+            self.assertEqual(len(found), int(off > (within or 1.0)), (off, within))
             for f in found:
                 self.assertEqual((f.part, f.frame), ("arm.L", 108.0))
                 self.assertAlmostEqual(f.place, 0.05, delta=0.01)

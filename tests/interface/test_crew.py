@@ -73,7 +73,12 @@ class Places(Crew):
         offer = self.choose(page, "Make an anchor")
         view = page.get_by_test_id("view").bounding_box()
         assert view
-        page.mouse.click(view["x"] + 0.5 * view["width"], view["y"] + 0.8 * view["height"])
+        at = view["x"] + 0.4 * view["width"], view["y"] + 0.85 * view["height"]
+        page.mouse.move(*at)
+        page.mouse.move(at[0] + 2, at[1] + 2)
+        # What the pointer is over lights up and says its name.
+        expect(page.get_by_test_id("pointed")).to_have_text("Deck")
+        page.mouse.click(*at)
         expect(offer.get_by_label("at", exact=True)).to_have_value(re.compile(r"^-?\d+\.\d+ -?\d+\.\d+ -?\d+\.\d+$"))
         offer.get_by_label("called", exact=True).fill("post")
         offer.get_by_label("called", exact=True).press("Enter")

@@ -166,7 +166,7 @@ def _followed(program: Program, bound: Bound) -> Iterator[Finding]:
 def _leaving(program: Program, bound: Bound) -> Iterator[Finding]:
     """Ends that leave what they hold, and follow, by more than they may."""
     for contact in program.take.contacts:
-        if contact.member != bound.member.id or contact.joint not in bound.part.joints:
+        if contact.within is None or contact.member != bound.member.id or contact.joint not in bound.part.joints:
             continue
         held = (contact.anchor_member, contact.anchor)
         mine = [

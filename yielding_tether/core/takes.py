@@ -86,7 +86,7 @@ class Anchor:
 class Contact:
     """Where a joint stands on or holds on to something, from its first frame to its last: place and rotation of the joint
     in the anchor are meant to stay. An annotation of the take: it moves nothing. `anchor`: as of a tether; `within`: how far
-    the joint may leave its place (metres) while it follows the anchor before that is a fault."""
+    the joint may leave its place (metres) while it follows the anchor before that is a fault, where that was chosen."""
 
     member: str
     joint: str
@@ -94,10 +94,10 @@ class Contact:
     anchor: str
     first: float
     last: float
-    within: float = 0.02
+    within: float | None = None
 
     def __post_init__(self) -> None:
-        if not (np.isfinite(self.within) and self.within > 0.0):
+        if self.within is not None and not (np.isfinite(self.within) and self.within > 0.0):
             raise CoreError("How far a contact may leave its place must be above zero.")
         if not (np.isfinite([self.first, self.last]).all() and self.first < self.last):
             raise CoreError(f"A contact needs a last frame after its first, not {self.first:g} to {self.last:g}.")

@@ -392,26 +392,34 @@ def follows(program: Program, bound: Bound) -> list[s.Follow]:
     found = []
     frames = program.take.frames
     systems = {c.name: n for n, mine in bound.systems.items() for c in mine.controls}
-    for tether in program.take.tethers:
-        if tether.member != bound.member.id or tether.control not in bound.followers:
-            continue
-        if not tether.released:
-            continue
-        channels = np.array([program.channels[n] for n in tether.weights])
-        weight = program.sample(frames, LEAVING, channels).max(axis=0)
+    mine = [
+        t for t in program.take.tethers if t.member == bound.member.id and t.control in bound.followers and t.released
+    ]
+    weights = {
+        t: program.sample(frames, LEAVING, np.array([program.channels[n] for n in t.weights])).max(axis=0) for t in mine
+    }
+    for tether, weight in weights.items():
+        # One lies on top of the other, in the order in which they were made.
+        beside = [w for t, w in weights.items() if t.control == tether.control]
+        below = [w for t, w in weights.items() if t.control == tether.control and mine.index(t) < mine.index(tether)]
+        whole = np.maximum(np.sum(np.maximum(beside, 0.0), axis=0), 1.0)
+        low = np.sum(np.maximum(below, 0.0), axis=0) / whole if below else np.zeros(len(frames))
+        high = low + np.maximum(weight, 0.0) / whole
         on = np.concatenate([[False], weight > 0.0, [False]])
         edges = np.flatnonzero(on[1:] != on[:-1])
         anchor = _anchor_label(program, tether.anchor_member, tether.anchor)
         says = (
             f"{in_words(tether.control)} turns with {anchor}" if tether.control in bound.turned else f"follows {anchor}"
         )
-        found += [
-            s.Follow(
-                anchor=anchor, says=says, system=systems[tether.control], first=float(frames[a]), last=float(frames[b - 1]),
-                weight=float(weight[a:b].max()),
-            )
-            for a, b in zip(edges[::2], edges[1::2], strict=True)
-        ]  # fmt: skip
+        for a, b in zip(edges[::2], edges[1::2], strict=True):
+            starts = [k for k in range(a, b) if k == a or (low[k], high[k]) != (low[k - 1], high[k - 1])]
+            shares = [(int(frames[k]), round(float(low[k]), 4), round(float(high[k]), 4)) for k in starts]
+            found.append(
+                s.Follow(
+                    anchor=anchor, says=says, system=systems[tether.control], first=float(frames[a]), last=float(frames[b - 1]),
+                    weight=float(weight[a:b].max()), shares=shares,
+                )
+            )  # fmt: skip
     return found
 
 

@@ -182,7 +182,8 @@ class StrandKey(Model):
 
 
 class Follow(Model):
-    """Who is followed by a control of a system from one frame to another, with the greatest weight there; `says` it in words."""
+    """Who is followed by a control of a system from one frame to another, with the greatest weight there; `says` it in words.
+    `shares`: from which frame on it has its share of all that the control follows, from where to where of one."""
 
     anchor: str
     says: str
@@ -190,6 +191,7 @@ class Follow(Model):
     first: float
     last: float
     weight: float
+    shares: list[tuple[int, float, float]]
 
 
 class Plank(Model):

@@ -1149,6 +1149,7 @@ export interface components {
         /**
          * Follow
          * @description Who is followed by a control of a system from one frame to another, with the greatest weight there; `says` it in words.
+         *     `shares`: from which frame on it has its share of all that the control follows, from where to where of one.
          */
         Follow: {
             /** Anchor */
@@ -1163,6 +1164,12 @@ export interface components {
             last: number;
             /** Weight */
             weight: number;
+            /** Shares */
+            shares: [
+                number,
+                number,
+                number
+            ][];
         };
         /**
          * FormatInfo

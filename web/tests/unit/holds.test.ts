@@ -3,7 +3,7 @@ import type { TakeInfo } from "../../src/shared/api";
 import { holdsAt } from "../../src/bench/holds";
 import { strand } from "./take";
 
-const follow = (anchor: string, system: string, first: number, last: number, says = `follows ${anchor}`) => ({ anchor, says, system, first, last, weight: 1 });
+const follow = (anchor: string, system: string, first: number, last: number, says = `follows ${anchor}`) => ({ anchor, says, system, first, last, weight: 1, shares: [[first, 0, 1] as [number, number, number]] });
 const systems = [{ name: "fk", label: "FK", keyed: true }, { name: "ik", label: "IK", keyed: true }];
 const info = {
   members: [{ id: "marl", name: "Marl" }, { id: "lantern", name: "Lantern" }, { id: "rail", name: "Rail" }] as unknown as TakeInfo["members"],

@@ -85,8 +85,8 @@ class Contacts(Operation):
         ),
         Choice("on", "on", "anchor", "world", when=("do", ("mark",)), help="What it stands on or holds."),
         Choice(
-            "within", "may leave it by", "number", 20.0, least=0.1, most=1000.0, unit="mm", folded=True,
-            help="Farther from its place than this, while it follows what it holds, is a finding.",
+            "within", "may leave it by", "number", 0.0, least=0.0, most=1000.0, unit="mm", folded=True,
+            help="Farther from its place than this, while it follows what it holds, is a finding; at 0 nobody watches.",
         ),
     )  # fmt: skip
 
@@ -134,7 +134,7 @@ class Contacts(Operation):
             take = replace(take, contacts=tuple(x for x in take.contacts if x not in gone))
             said = f"Take {len(gone)} contact{'s' if len(gone) > 1 else ''} of {labels(program, asked.parts)} away"
         for contact in new:
-            take = with_contact(take, replace(contact, within=c["within"] / 1000.0))
+            take = with_contact(take, replace(contact, within=c["within"] / 1000.0 or None))
         return Outcome(take, prove("contacts", program, program.on(take), first, last), f"{said}, {where}")
 
 

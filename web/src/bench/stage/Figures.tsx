@@ -1,5 +1,5 @@
 import { useFrame } from "@react-three/fiber";
-import { useEffect, useMemo, useRef } from "react";
+import { useEffect, useMemo, useRef, useState } from "react";
 import * as THREE from "three";
 import type { TakeInfo } from "../../shared/api";
 import { same as sameRef, useBench, type PartRef } from "../state";
@@ -60,6 +60,10 @@ function hides(shape: TakeInfo["members"][number]["shapes"][number], group: THRE
   return rows.some((row) => meets(solid, placed(table, row).pos, camera));
 }
 
+/** What lights up under the pointer, and is not itself in its way. */
+const shining = new THREE.MeshBasicMaterial({ color: "#f2c14e", transparent: true, opacity: 0.6, depthTest: false, depthWrite: false });
+const nothing = () => undefined;
+
 interface FigureProps {
   info: TakeInfo;
   pose: Getter;
@@ -71,6 +75,8 @@ interface FigureProps {
   onPick?: (part: PartRef, joint: string, at: THREE.Vector3) => void;
   /** Whether set pieces can be picked too. */
   pickSet?: boolean;
+  /** What the pointer is over lights up; it is told as "member/joint" with where it is on the page. */
+  onPoint?: (joint: string | null, x: number, y: number) => void;
   /** Characters that have a skin: their pieces are there to be clicked, not to be seen. */
   skinned?: ReadonlyMap<string, unknown>;
   /** What must not be hidden: set pieces before it are seen through. */
@@ -78,8 +84,9 @@ interface FigureProps {
 }
 
 /** The bodies of the cast, one group a joint, placed from the newest pose each time the picture is drawn. */
-export function Figures({ info, pose, ghost, alone, onPick, pickSet, clearFor, skinned }: FigureProps) {
+export function Figures({ info, pose, ghost, alone, onPick, pickSet, onPoint, clearFor, skinned }: FigureProps) {
   const groups = useRef<(THREE.Group | null)[]>([]);
+  const [lit, setLit] = useState<string | null>(null);
   const seen = useMemo(() => rowsOf(info, clearFor ?? null), [info, clearFor]);
   // Whoever looks through a camera does not see it.
   const through = useBench((s) => s.viewpoint.through);
@@ -131,6 +138,8 @@ export function Figures({ info, pose, ghost, alone, onPick, pickSet, clearFor, s
     });
   });
 
+  const pointing = onPoint !== undefined;
+  const over = pointing ? lit : null;
   return pieces.map((piece, i) => (
     <group key={i} ref={(g) => void (groups.current[i] = g)}>
       <mesh
@@ -146,7 +155,25 @@ export function Figures({ info, pose, ghost, alone, onPick, pickSet, clearFor, s
               }
             : undefined
         }
+        onPointerMove={
+          pointing
+            ? (event) => {
+                event.stopPropagation();
+                setLit(piece.name);
+                onPoint(piece.name, event.clientX, event.clientY);
+              }
+            : undefined
+        }
+        onPointerOut={
+          pointing
+            ? () => {
+                setLit(null);
+                onPoint(null, 0, 0);
+              }
+            : undefined
+        }
       />
+      {over === piece.name && <mesh geometry={piece.geometry} material={shining} renderOrder={3} raycast={nothing} />}
     </group>
   ));
 }

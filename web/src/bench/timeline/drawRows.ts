@@ -157,7 +157,8 @@ function drawRope({ g, row, scale, color, from, to, width, words }: Sheet, stran
   }
 }
 
-/** Bars of what is followed: full where the system of its control drives, elsewhere an outline. */
+/** Bars of what is followed, as high as each weighs, one on top of the other: full where the system of its control drives,
+ * elsewhere an outline. */
 function drawFollows({ g, row, scale, ink, color, from, to }: Sheet, strand: Strand) {
   const h = barHeight(row) - 1;
   const y = row.y + row.height - planksHeight(strand) - h - 1.5;
@@ -171,9 +172,15 @@ function drawFollows({ g, row, scale, ink, color, from, to }: Sheet, strand: Str
     for (let f = start + 1; f <= end + 1; f++) {
       if (f <= end && live(f) === live(start)) continue;
       const [x0, x1] = [scale.x(start), scale.x(f > end ? f - 1 : f)];
-      g.globalAlpha = live(start) ? 0.22 + 0.2 * follow.weight : 0.5;
-      if (live(start)) g.fillRect(x0, y, Math.max(x1 - x0, 2), h);
-      else g.strokeRect(x0, y + 0.5, Math.max(x1 - x0, 2), h - 1);
+      g.globalAlpha = live(start) ? 0.42 : 0.5;
+      follow.shares.forEach(([at, low, high], k) => {
+        const next = follow.shares[k + 1]?.[0] ?? Infinity;
+        const [a, b] = [Math.max(scale.x(at), x0), Math.min(next === Infinity ? x1 : scale.x(next), x1)];
+        const [top, tall] = [y + h * (1 - high), h * (high - low)];
+        if (b <= a && next !== Infinity) return;
+        if (live(start)) g.fillRect(a, top, Math.max(b - a, k ? 0 : 2), tall);
+        else g.strokeRect(a, top + 0.5, Math.max(b - a, k ? 0 : 2), Math.max(tall - 1, 0));
+      });
       g.globalAlpha = 1;
       g.font = `9.5px ${FONT}`;
       const label = follow.says;
