@@ -18,7 +18,7 @@ from tests.servers import fresh_store, together
 from yielding_tether.core.clips import copy
 from yielding_tether.core.curves import set_value
 from yielding_tether.core.operations.handover import Handover, apply
-from yielding_tether.core.takes import Take
+from yielding_tether.core.takes import Anchor, Take, Tether
 from yielding_tether.store import codec
 from yielding_tether.store.store import Loaded, Missing, Stale, Store
 
@@ -327,6 +327,20 @@ class Keeping(unittest.TestCase):
         store.commit(loaded, replace(loaded.take, contacts=fewer), "one less", {}, None)
         self.assertEqual(store.load(take_id).take.contacts, fewer)
         self.assertEqual(store.load(take_id, loaded.revision).take.contacts, program.take.contacts)
+
+    def test_anchors_and_how_they_are_followed_are_kept_with_their_revision(self) -> None:
+        store = fresh_store()
+        program = demo()
+        _, (take_id,) = store.add_scene(program.scene, [program.take])
+        loaded = store.load(take_id)
+        anchor = Anchor("anchor-1", "post", (0.1, 1.0 / 3.0, -2.0), (0.0, 0.6, 0.0, 0.8))
+        tether = Tether("post", "marl", "arm.L.ik", "anchor-1", "anchor", scales=True)
+        contacts = tuple(replace(c, within=0.02) for c in program.take.contacts)
+        made = replace(loaded.take, anchors=(anchor,), tethers=(*loaded.take.tethers, tether), contacts=contacts)
+        store.commit(loaded, made, "an anchor", {}, None)
+        kept = store.load(take_id).take
+        self.assertEqual((kept.anchors, kept.tethers, kept.contacts), (made.anchors, made.tethers, made.contacts))
+        self.assertEqual(store.load(take_id, loaded.revision).take.anchors, ())
 
     def test_wanted_findings_are_kept_with_their_revision(self) -> None:
         store = fresh_store()

@@ -531,6 +531,10 @@ def _card_channel(program: Program, c: int, value: float, fits: float, frame: fl
     )  # fmt: skip
 
 
+#: Half of what a small picture of several people shows from side to side, metres.
+WIDEST = 0.45
+
+
 def pose_strip(program: Program, count: int = 9) -> s.PoseStrip:
     """Bones of the characters at a few frames, as seen from the front left."""
     frames = np.linspace(program.take.first, program.take.last, count).round()
@@ -538,16 +542,18 @@ def pose_strip(program: Program, count: int = 9) -> s.PoseStrip:
     x, z = np.cos(0.6), np.sin(0.6)
     pictures: list[list[tuple[float, float, float, float]]] = [[] for _ in frames]
     people = [m for m in program.scene.members if m.kind == "character"]
-    for member in people:
-        # All as they stand about the first of them.
-        bones = people[0].skeleton
-        base = program.nodes[people[0].id, bones.joints[bones.centre].name]
+    centres = [program.nodes[m.id, m.skeleton.joints[m.skeleton.centre].name] for m in people]
+    # All as they stand about the middle of them, and as small as they must be to be seen together.
+    base = poses.pos[:, centres].mean(axis=1) if people else np.zeros((len(frames), 3))
+    seen = poses.pos - base[:, None]
+    flat = np.stack([seen[..., 0] * x - seen[..., 2] * z, seen[..., 1]], axis=-1)
+    mine = [[program.nodes[m.id, j.name] for j in m.skeleton.joints] for m in people]
+    widest = max((float(np.abs(flat[:, nodes, 0]).max()) for nodes in mine), default=0.0)
+    if len(people) > 1:
+        flat *= min(1.0, WIDEST / max(widest, 1e-6))
+    for member, nodes in zip(people, mine, strict=True):
         for j, parent in enumerate(member.skeleton.parents):
-            if parent < member.skeleton.centre:
-                continue
-            a = program.nodes[member.id, member.skeleton.joints[parent].name]
-            b = program.nodes[member.id, member.skeleton.joints[j].name]
-            for f, picture in enumerate(pictures):
-                p, q = poses.pos[f, a] - poses.pos[f, base], poses.pos[f, b] - poses.pos[f, base]
-                picture.append((float(p[0] * x - p[2] * z), float(p[1]), float(q[0] * x - q[2] * z), float(q[1])))
+            if parent >= member.skeleton.centre:
+                for picture, (a, b) in zip(pictures, flat[:, [nodes[parent], nodes[j]]].tolist(), strict=True):
+                    picture.append((a[0], a[1], b[0], b[1]))
     return s.PoseStrip(frames=frames.tolist(), bones=pictures)
