@@ -30,6 +30,18 @@ class Shape:
 
 
 @dataclass(frozen=True)
+class Grip:
+    """Where something is held, or holds: a named place in a joint (metres), its x axis along the fingers of what holds there and
+    its y axis out of the palm, towards what is held. A hand's own palm is a grip too: two are brought together by laying one on
+    the other."""
+
+    name: str
+    joint: str
+    position: tuple[float, float, float]
+    rotation: tuple[float, float, float, float]
+
+
+@dataclass(frozen=True)
 class Member:
     """A cast member: `id` is unique in its scene and part of every channel's name."""
 
@@ -41,8 +53,12 @@ class Member:
     parts: tuple[Part, ...]
     shapes: tuple[Shape, ...] = ()
     notes: tuple[str, ...] = field(default=())
+    grips: tuple[Grip, ...] = ()
 
     def __post_init__(self) -> None:
+        for grip in self.grips:
+            if grip.joint not in self.skeleton.index:
+                raise CoreError(f"{self.name} has no joint {grip.joint}, where its grip {grip.name} is.")
         driven: dict[str, str] = {}
         for part in self.parts:
             for joint in part.joints:

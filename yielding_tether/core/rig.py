@@ -781,6 +781,10 @@ class Rig:
             and self._slots.get(mine, 0) > 0
         )
 
+    def rests_on(self, member: str, control: str) -> str:
+        """The joint on which a control rests."""
+        return self._controls[member, control][1].rests_on
+
     def control_node(self, member: str, control: str) -> int:
         """Node of a control, also where it has the name of a joint."""
         found = self.nodes.get((member, control, "control"))

@@ -5,10 +5,11 @@ from __future__ import annotations
 import numpy as np
 from scipy.spatial.transform import Rotation
 
-from ..core.cast import Member, Shape
+from ..core.cast import Grip, Member, Shape
 from ..core.parts import ChainPart, FreePart
 from ..core.skeleton import Joint, Skeleton
 from ..core.takes import Tether
+from .posing import grip_turn
 
 V = tuple[float, float, float]
 
@@ -21,7 +22,7 @@ BOLLARD_HEAD = 0.42
 HOOK: V = (0.46, 1.5, 0.56)
 
 
-def _piece(id: str, name: str, kind: str, at: V, shapes: list[Shape]) -> Member:
+def _piece(id: str, name: str, kind: str, at: V, shapes: list[Shape], grips: tuple[Grip, ...] = ()) -> Member:
     return Member(
         id,
         name,
@@ -29,6 +30,7 @@ def _piece(id: str, name: str, kind: str, at: V, shapes: list[Shape]) -> Member:
         Skeleton((Joint(id, -1, at),)),
         (FreePart(id, name.lower(), id, "yxz"),),
         tuple(shapes),
+        grips=grips,
     )  # type: ignore[arg-type]
 
 
@@ -111,7 +113,17 @@ def rope() -> Member:
         )
         for n in range(4)
     ]
-    return _piece("rope", "Mooring rope", "prop", (0.0, 0.1, -0.6), rings)
+    # Held at its edge, the fingers round the turns.
+    edges = tuple(
+        Grip(name, "rope", (0.15 * x, 0.0, 0.15 * z), grip_turn((0.0, 1.0, 0.0), (-x, 0.0, -z)))
+        for name, x, z in (
+            ("near edge", 0.0, -1.0),
+            ("far edge", 0.0, 1.0),
+            ("left edge", 1.0, 0.0),
+            ("right edge", -1.0, 0.0),
+        )
+    )
+    return _piece("rope", "Mooring rope", "prop", (0.0, 0.1, -0.6), rings, edges)
 
 
 def crate() -> Member:
@@ -120,7 +132,11 @@ def crate() -> Member:
     for side in (-1.0, 1.0):
         shapes.append(Shape("crate", "block", "plank2", (0.0, 0.12 * side, 0.0), size=(0.475, 0.045, 0.415)))
         shapes.append(Shape("crate", "ring", "rope", (0.235 * side, 0.02, 0.0), (1.0, 0.0, 0.0), (0.055, 0.011)))
-    return _piece("crate", "Crate", "prop", (0.0, 0.17, -0.62), shapes)
+    ends = tuple(
+        Grip(name, "crate", (0.29 * x, 0.02, 0.0), grip_turn((0.0, -0.3, 1.0), (-x, 0.0, 0.0)))
+        for name, x in (("left rope", 1.0), ("right rope", -1.0))
+    )
+    return _piece("crate", "Crate", "prop", (0.0, 0.17, -0.62), shapes, ends)
 
 
 #: Links of the strap, their length, and how far it sags at rest.
@@ -149,14 +165,12 @@ def strap() -> Member:
     chain = ChainPart(
         "line", "line", tuple(names), ("yxz",) * many, many // 2, across, (across,) * many, (0.9,) * many, "yxz"
     )
-    return Member(
-        "strap",
-        "Strap",
-        "prop",
-        Skeleton(tuple(joints)),
-        (FreePart("strap", "strap", "strap", "yxz"), chain),
-        tuple(shapes),
+    ends = tuple(
+        Grip(name, joint, (0.0, 0.0, 0.0), grip_turn((1.0, 0.0, 0.0), (0.0, -1.0, 0.0)))
+        for name, joint in (("near end", "strap"), ("far end", names[-1]))
     )
+    parts = (FreePart("strap", "strap", "strap", "yxz"), chain)
+    return Member("strap", "Strap", "prop", Skeleton(tuple(joints)), parts, tuple(shapes), grips=ends)
 
 
 def hook() -> Member:
@@ -168,7 +182,8 @@ def hook() -> Member:
         Shape("hook", "capsule", "iron", (0.0, 0.19, 0.0), (0.0, 0.03, 0.0), (0.008, 0.008)),
         Shape("hook", "ring", "iron", (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (0.026, 0.007)),
     ]
-    return _piece("hook", "Hook", "set", HOOK, shapes)
+    held = Grip("hook", "hook", (0.0, -0.03, 0.0), grip_turn((0.0, 0.0, 1.0), (0.0, -1.0, 0.0)))
+    return _piece("hook", "Hook", "set", HOOK, shapes, (held,))
 
 
 def lantern() -> Member:
@@ -179,4 +194,5 @@ def lantern() -> Member:
         Shape("lantern", "capsule", "iron", (0.0, 0.085, 0.0), (0.0, 0.12, 0.0), (0.066, 0.03)),
         Shape("lantern", "ring", "iron", (0.0, 0.2, 0.0), (0.0, 0.0, 1.0), (0.06, 0.008)),
     ]
-    return _piece("lantern", "Lantern", "prop", (-0.3, 1.0, 0.4), shapes)
+    handle = Grip("handle", "lantern", (0.0, 0.25, 0.0), grip_turn((0.0, 0.0, 1.0), (0.0, -1.0, 0.0)))
+    return _piece("lantern", "Lantern", "prop", (-0.3, 1.0, 0.4), shapes, (handle,))

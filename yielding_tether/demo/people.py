@@ -10,12 +10,12 @@ from dataclasses import dataclass, field, replace
 
 import numpy as np
 
-from ..core.cast import Member, Shape
+from ..core.cast import Grip, Member, Shape
 from ..core.parts import CentrePart, FkPart, FreePart, LimbPart, Part, Side, TwistPart
 from ..core.proposal import Run, find_hinge
 from ..core.skeleton import Joint, Skeleton
 from ..core.transforms import Floats
-from .posing import hand_turn
+from .posing import grip_turn, hand_turn
 
 V = tuple[float, float, float]
 
@@ -205,7 +205,17 @@ def person(build: Build) -> Member:
             *(_twists(bones, f"{limb}.twist.{letter}", f"{side} {limb} twist", letter, rows, side)
               for limb, rows in (("arm", _TWISTS[:2]), ("leg", _TWISTS[2:]))),
         ]  # fmt: skip
-    return Member(build.id, build.name, "character", bones, tuple(parts), tuple(_body(bones, build)))
+    grips = tuple(_palm(letter, build) for letter in "LR")
+    return Member(build.id, build.name, "character", bones, tuple(parts), tuple(_body(bones, build)), grips=grips)
+
+
+def _palm(letter: str, build: Build) -> Grip:
+    """The palm of a hand: where what it holds lies."""
+    side = 1.0 if letter == "L" else -1.0
+    x, y, z = (build.girth("hand") * v for v in (0.03 * side, -0.05, 0.0))
+    fingers = FINGERS * [side, 1.0, 1.0]
+    facing = np.cross(FINGERS, THUMB) if letter == "L" else np.cross(THUMB, fingers)
+    return Grip("palm", f"hand.{letter}", (x, y, z), grip_turn(tuple(fingers), tuple(facing)))
 
 
 def ball(joint: str, tone: str, at: V, *size: float) -> Shape:

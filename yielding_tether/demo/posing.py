@@ -71,6 +71,13 @@ def hand_turn(fingers: Sequence[float], palm: Sequence[float], rest_fingers: Flo
     return multiply(wanted, inverse(rest))
 
 
+def grip_turn(fingers: Sequence[float], palm: Sequence[float]) -> tuple[float, float, float, float]:
+    """Rotation of a grip along which the fingers and the palm of what holds there point so."""
+    turn = hand_turn(fingers, palm, np.array([1.0, 0.0, 0.0]), np.array([0.0, 1.0, 0.0]))
+    x, y, z, w = map(float, turn)
+    return x, y, z, w
+
+
 def along(joints: Sequence[str], channel: str, rows: Sequence[tuple[float, float]], later: float = 1.0) -> Table:
     """A turn shared evenly by joints one above the other, each `later` than the one below it by so many frames."""
     last = rows[-1][0]

@@ -24,7 +24,7 @@ from ..core.proof import prove
 from ..core.rig import Bound
 from ..core.takes import WORLD, Take
 from ..core.tones import colour_of
-from ..core.transforms import Floats, rotation_distance
+from ..core.transforms import Floats, rotate, rotation_distance
 from . import schemas as s
 
 #: State of a part in which two systems are mixed.
@@ -59,6 +59,13 @@ def member_info(program: Program, member: Member) -> s.MemberInfo:
             for h in member.shapes
         ],
         notes=list(member.notes),
+        grips=[
+            s.GripInfo(
+                name=g.name, joint=g.joint, position=g.position,
+                towards=tuple(rotate(np.array(g.rotation), np.array([0.0, 1.0, 0.0])).tolist()),
+            )
+            for g in member.grips
+        ],
     )  # fmt: skip
 
 

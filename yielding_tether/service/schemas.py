@@ -125,6 +125,15 @@ class PartInfo(Model):
     trail: list[str] = Field(description="joints whose paths show how the part moves")
 
 
+class GripInfo(Model):
+    """Where something is held, in a joint: its place, and the way from there to what is held."""
+
+    name: str
+    joint: str
+    position: tuple[float, float, float]
+    towards: tuple[float, float, float]
+
+
 class MemberInfo(Model):
     id: str
     name: str
@@ -135,6 +144,7 @@ class MemberInfo(Model):
     parts: list[PartInfo]
     shapes: list[ShapeInfo]
     notes: list[str]
+    grips: list[GripInfo]
 
 
 class HandleInfo(Model):

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 from pydantic import TypeAdapter
 
-from ..core.cast import Member, Shape
+from ..core.cast import Grip, Member, Shape
 from ..core.clips import Clip, PartClip
 from ..core.curves import Curve, Key, curve
 from ..core.errors import CoreError
@@ -21,6 +21,7 @@ from ..core.takes import Anchor, Capture, Contact, Tether
 
 _SKELETON = TypeAdapter(Skeleton)
 _SHAPES = TypeAdapter(tuple[Shape, ...])
+_GRIPS = TypeAdapter(tuple[Grip, ...])
 _TETHERS = TypeAdapter(tuple[Tether, ...])
 _CONTACTS = TypeAdapter(tuple[Contact, ...])
 _ANCHORS = TypeAdapter(tuple[Anchor, ...])
@@ -69,6 +70,7 @@ def member_json(member: Member) -> dict[str, Any]:
         "skeleton": _SKELETON.dump_python(member.skeleton, mode="json"),
         "parts": [_part_adapter(p.kind).dump_python(p, mode="json") for p in member.parts],
         "shapes": _SHAPES.dump_python(member.shapes, mode="json"), "notes": list(member.notes),
+        "grips": _GRIPS.dump_python(member.grips, mode="json"),
     }  # fmt: skip
 
 
@@ -77,6 +79,7 @@ def member_from(body: dict[str, Any]) -> Member:
         body["id"], body["name"], body["kind"], _SKELETON.validate_python(body["skeleton"]),
         tuple(_part_adapter(p["kind"]).validate_python(p) for p in body["parts"]),
         _SHAPES.validate_python(body["shapes"]), tuple(body["notes"]),
+        _GRIPS.validate_python(body.get("grips", ())),
     )  # fmt: skip
 
 

@@ -1193,6 +1193,28 @@ export interface components {
             to: number;
         };
         /**
+         * GripInfo
+         * @description Where something is held, in a joint: its place, and the way from there to what is held.
+         */
+        GripInfo: {
+            /** Name */
+            name: string;
+            /** Joint */
+            joint: string;
+            /** Position */
+            position: [
+                number,
+                number,
+                number
+            ];
+            /** Towards */
+            towards: [
+                number,
+                number,
+                number
+            ];
+        };
+        /**
          * HandleInfo
          * @description Something to take hold of in the view. `row`: where it stands in every table of poses; `joined`: row that a line
          *     joins it to, or null; `along`: row of the joint at the end of its bone, or null. It shows in full strength while
@@ -1462,6 +1484,8 @@ export interface components {
             shapes: components["schemas"]["ShapeInfo"][];
             /** Notes */
             notes: string[];
+            /** Grips */
+            grips: components["schemas"]["GripInfo"][];
         };
         /**
          * Meter

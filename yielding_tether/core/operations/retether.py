@@ -16,10 +16,12 @@ from typing import Literal
 
 import numpy as np
 
+from ..cast import Grip
 from ..channels import in_words
 from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Key, over, put, sample, without
 from ..errors import CoreError
 from ..express import Curves, Placing, Settling, carry, control_target, fence, hold, set_over
+from ..findings import Finding, part_findings
 from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Body, Bound, BoundControl
@@ -52,7 +54,8 @@ OWN = "own"
 class Retether:
     """What is asked for. `to`: what is followed, "member/joint or control", "world", or "own" for the control's own space;
     `offset`: how the control is tied where the follow is new, as at "rest" or as it is "here"; `after`: the motion goes
-    on ("carry"), or the control rides along ("ride"), its speed fading over `settle` frames; `control`: what of each part
+    on ("carry"), or the control rides along ("ride"), its speed fading over `settle` frames, or it goes where the grips of
+    both lie on one another ("snap"); `control`: what of each part
     follows ("": see `control_for`), and in `what`, as far as it can; `along`: others that hang on what is left come along
     (`dependants`); `size`: a root or prop takes that of what it follows on ("with"), and a body's own control stays where it
     is in the world as that grows with its body; or neither ("own")."""
@@ -61,7 +64,7 @@ class Retether:
     to: str
     first: float
     last: float | None = None
-    after: Literal["carry", "ride"] = "carry"
+    after: Literal["carry", "ride", "snap"] = "carry"
     keys: Literal["kept", "every", "within", "few"] = "kept"
     offset: Literal["rest", "here"] = "rest"
     settle: float = 4.0
@@ -149,6 +152,10 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
         raise CoreError(f"{labels(program, asked.parts)} already follows {read(program, asked.to)} there.")
     after = staged.with_curves({n: c for n, c in curves.items() if c is not staged.take.curves.get(n)})
     after.check_loops()
+    if asked.after == "snap":
+        # That it jumps to the grip is wanted, and no fault to be found.
+        jumps = [f.key for id, _ in chosen if (f := find_jump(after, id, first))]
+        after = after.on(replace(after.take, wanted=tuple(dict.fromkeys((*after.take.wanted, *jumps)))))
     within = asked.tolerance if asked.keys in ("within", "few") and asked.after == "carry" else None
     notes = []
     idle = [n for id, c in chosen if (n := _idle(program, program.bound(*id), c, first, last))]
@@ -160,6 +167,14 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
             f"On what it leaves {'hang' if len(others) > 1 else 'hangs'} also {names}: take {_them(others)} along if you like."
         )
     return after.take, prove("retether", program, after, first, last, tolerance=within, notes=tuple(notes))
+
+
+def find_jump(program: Program, part: tuple[str, str], at: float) -> Finding | None:
+    """The finding of a part that jumps at a frame, if there is one."""
+    found = (
+        f for f in part_findings(program, program.bound(*part)) if f.frame == at and f.kind in ("pop", "one-sided")
+    )
+    return next(found, None)
 
 
 def _them(others: Sequence[object]) -> str:
@@ -219,15 +234,56 @@ def _tether(
     there = [t for t in there if (t.anchor_member, t.anchor if member != WORLD else WORLD) == (member, anchor)]
     scales = asked.size == "with"
     whole = [t for t in there if set(t.released) >= wanted_of(bound, control, asked.what) and t.scales == scales]
-    if whole and asked.offset == "rest":
+    if asked.after == "snap":
+        tied = _gripped(program, bound, control, member, anchor, first)
+        same = [t for t in whole if t.offset is not None and np.allclose(t.offset, tied, atol=1e-9)]
+        if same:
+            return same[0]
+    elif whole and asked.offset == "rest":
         return whole[0]
     tether = replace(new_tether(tethers, bound, control, member, anchor), scales=scales)
-    if asked.offset == "here":
+    if asked.after == "snap":
+        tether = replace(tether, offset=tied)
+    elif asked.offset == "here":
         side = ARRIVING if first > program.take.first else LEAVING
         own = program.rig.control_node(bound.member.id, control.name)
         tether = replace(tether, offset=seen_from(program, node_of(program, tether), own, first, side))
     tethers.append(tether)
     return tether
+
+
+def grips_at(program: Program, member: str, name: str) -> list[Grip]:
+    """Grips of the joint of this name, or on which a control of this name rests."""
+    if member == WORLD:
+        return []
+    whose = program.scene.member(member)
+    joint = name if name in whose.skeleton.index else program.rig.rests_on(member, name)
+    return [g for g in whose.grips if g.joint == joint]
+
+
+def _gripped(program: Program, bound: Bound, control: Control, member: str, anchor: str, at: float) -> Offset:
+    """How a control is tied where a grip of it lies on one of what it follows: of all such the two that are nearest now."""
+    mine, theirs = grips_at(program, bound.member.id, control.name), grips_at(program, member, anchor)
+    if not mine or not theirs:
+        who = bound.who if not mine else read(program, f"{member}/{anchor}" if member != WORLD else "world")
+        raise CoreError(f"{who[0].upper()}{who[1:]} has no grip to snap to: keep the motion or ride along instead.")
+    nodes = [program.rig.control_node(bound.member.id, control.name), program.nodes[member, anchor]]
+    poses = program.evaluate([at], only=nodes)
+
+    def place(node: int, grip: Grip) -> Floats:
+        size = program.sizes(poses.times, LEAVING, node)[0]
+        found: Floats = poses.pos[0, node] + size * rotate(poses.rot[0, node], np.array(grip.position))
+        return found
+
+    pairs = [(float(np.linalg.norm(place(nodes[0], a) - place(nodes[1], b))), k, n) for k, a in enumerate(mine)
+             for n, b in enumerate(theirs)]  # fmt: skip
+    _, k, n = min(pairs)
+    turn = multiply(np.array(theirs[n].rotation), inverse(np.array(mine[k].rotation)))
+    # A tie is as at the size of what is followed; the own grip is as far off as its own body makes it.
+    own, other = (float(program.sizes(poses.times, LEAVING, node)[0]) for node in nodes)
+    x, y, z = map(float, np.array(theirs[n].position) - own / other * rotate(turn, np.array(mine[k].position)))
+    qx, qy, qz, qw = map(float, turn)
+    return x, y, z, qx, qy, qz, qw
 
 
 def anchor_of(to: str) -> tuple[str, str]:
@@ -338,7 +394,12 @@ def _follow(
     target = control_target(bound, control.control.name, weights)
     if not open_end:
         fence(program, curves, target.channels.tolist(), [last])
-    if asked.after == "ride":
+    if asked.after == "snap":
+        names = program.channel_names()
+        for c, standard in zip(target.channels.tolist(), target.mine.standard.tolist(), strict=True):
+            default = float(program.defaults[c])
+            curves[names[c]] = set_over(curves.get(names[c], EMPTY), first, last, open_end, standard, default)
+    elif asked.after == "ride":
         hold(program, target, curves, first, last, Settling("keep" if asked.settle else "stop", asked.settle))
     else:
         placing = Placing(asked.keys, asked.tolerance)
@@ -411,8 +472,9 @@ class Follow(Operation):
     choices = (
         Choice("to", "follow", "anchor", "world", help="What is followed: choose it here, or click it in the view."),
         Choice(
-            "after", "then", "options", "carry", (("carry", "keep the motion"), ("ride", "ride along")),
-            help="The motion goes on as it was, or the control moves with what it follows.",
+            "after", "then", "options", "carry",
+            (("carry", "keep the motion"), ("ride", "ride along"), ("snap", "snap to the grip")),
+            help="The motion goes on as it was; or the control moves with what it follows, from where it is or by the grip.",
         ),
         CONTROL,
         WHAT,

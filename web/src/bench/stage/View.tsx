@@ -10,6 +10,7 @@ import { watchPictures } from "./busy";
 import { Camera } from "./Camera";
 import { Figures } from "./Figures";
 import { spoken } from "./geometry";
+import { Grips } from "./Grips";
 import { Handle, handlesOf } from "./Handles";
 import { Slips } from "./Slips";
 import { Trails } from "./Trails";
@@ -125,6 +126,7 @@ export function View({ info }: { info: TakeInfo }) {
         ))}
         {trails && <Trails info={info} />}
         {slips && !playing && <Slips info={info} />}
+        {asking && <Grips info={info} />}
         {trial && <Figures info={info} pose={poseTried} ghost={theme.ink.accent} />}
         {bones && <Sketch info={info} pose={() => poseNow()} color={theme.ink.ink} opacity={0.9} />}
         {ghosts && !playing && (

@@ -1,0 +1,88 @@
+"""Grips: what is snapped to a hand lies in its palm, a hand that is snapped to something lies on its grip."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+from scipy.spatial.transform import Rotation
+
+from yielding_tether.core.cast import Grip
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations.handover import Handover
+from yielding_tether.core.operations.handover import apply as hand_over
+from yielding_tether.core.operations.retether import Retether, apply
+from yielding_tether.core.program import Program
+from yielding_tether.core.transforms import Floats
+from yielding_tether.demo.crate_and_rope import crate_and_rope
+from yielding_tether.demo.lantern_round import lantern_round
+
+from .worlds import stepped
+
+
+def grip(program: Program, member: str, name: str, joint: str | None = None) -> tuple[Grip, int]:
+    grips = program.scene.member(member).grips
+    found = next(g for g in grips if g.name == name and joint in (None, g.joint))
+    return found, program.nodes[member, found.joint]
+
+
+def placed(program: Program, one: tuple[Grip, int], at: float, size: float = 1.0) -> tuple[Floats, Rotation]:
+    """Where a grip is in the world, and how it is turned."""
+    what, node = one
+    pose = program.evaluate([at])
+    turn = Rotation.from_quat(pose.rot[0, node])
+    return pose.pos[0, node] + size * turn.apply(what.position), turn * Rotation.from_quat(what.rotation)
+
+
+class Snapped(unittest.TestCase):
+    def lie(self, program: Program, a: tuple[Grip, int], b: tuple[Grip, int], at: float, *sizes: float) -> None:
+        (p, q), (r, s) = placed(program, a, at, *sizes[:1]), placed(program, b, at, *sizes[1:])
+        self.assertLess(np.abs(p - r).max(), 1e-9)
+        self.assertLess((q.inv() * s).magnitude(), 1e-7)
+
+    def test_a_lantern_lies_in_the_palm_of_either_hand_and_hangs_on_the_hook(self) -> None:
+        program = Program(*lantern_round())
+        for to, holder in (("marl/hand.L", "palm"), ("marl/hand.R", "palm"), ("hook/hook", "hook")):
+            whose, joint = to.split("/")
+            for last in (None, 60.0):
+                asked = Retether((("lantern", "lantern"),), to, 20.0, last, "snap")
+                take, proof = apply(program, asked)
+                after = program.on(take)
+                for at in (20.0, 41.5, 59.0):
+                    self.lie(after, grip(after, "lantern", "handle"), grip(after, whose, holder, joint), at)
+                self.assertTrue(proof.unchanged_outside)
+                # It jumps there because that was asked for.
+                self.assertFalse([f for f in find_all(after) if (f.part, f.frame) == ("lantern", 20.0)])
+                frames = np.arange(20.0 if last is None else 0.0, 20.0)
+                a, b = (p.evaluate(frames).pos for p in (program, after))
+                self.assertLess(np.abs(a[:, program.joints()[1]] - b[:, after.joints()[1]]).max(initial=0.0), 1e-12)
+
+    def test_a_hand_takes_the_nearest_grip_of_a_crate_whatever_their_sizes(self) -> None:
+        program = Program(*crate_and_rope())
+        program = program.on(hand_over(program, Handover((("marl", "arm.L"),), "ik", 30.0))[0])
+        sizes = {"crate/crate.size": stepped((0, 0.6)), "marl/hips.size": stepped((0, 1.3))}
+        for grown, (one, two) in ((program, (1.0, 1.0)), (program.with_curves(sizes), (1.3, 0.6))):
+            take, _ = apply(
+                grown, Retether((("marl", "arm.L"),), "crate/crate", 40.0, None, "snap", control="arm.L.ik")
+            )
+            after = grown.on(take)
+            palm = grip(after, "marl", "palm", "hand.L")[0]
+            control = palm, after.bounds["marl", "arm.L"].controls["arm.L.ik"].node
+            here = placed(grown, grip(grown, "marl", "palm", "hand.L"), 40.0, one)[0]
+            there = [grip(grown, "crate", n) for n in ("left rope", "right rope")]
+            nearest = min(there, key=lambda g: float(np.linalg.norm(placed(grown, g, 40.0, two)[0] - here)))
+            self.lie(after, control, (nearest[0], after.nodes["crate", "crate"]), 55.0, one, two)
+
+    def test_what_has_no_grip_says_so(self) -> None:
+        program = Program(*lantern_round())
+        for part, to, who in (
+            (("lantern", "lantern"), "marl/head", "Marl, head"),
+            (("marl", "leg.L"), "hook/hook", "left leg"),
+        ):
+            with self.assertRaisesRegex(CoreError, f"{who} has no grip"):
+                apply(program, Retether((part,), to, 20.0, None, "snap"))
+
+
+if __name__ == "__main__":
+    unittest.main()
