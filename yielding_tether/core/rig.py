@@ -883,6 +883,8 @@ class Emitted(NamedTuple):
 
 #: Rigs that a scene keeps: those asked for last.
 KEPT = 3
+#: Takes of a scene are made ready by several threads.
+_KEEPING = Lock()
 
 
 def rig_of(
@@ -892,12 +894,14 @@ def rig_of(
     """The rig of a scene with what one of its takes has; a scene keeps those that were asked for last."""
     kept: OrderedDict[tuple[object, ...], Rig] = scene.__dict__.setdefault("_rigs", OrderedDict())
     key = (tethers, captured, keyed, anchors)
-    found = kept.pop(key, None)
-    if found is None:
-        found = Rig(scene, *key)
-        while len(kept) >= KEPT:
-            kept.pop(next(iter(kept)), None)
-    kept[key] = found
+    with _KEEPING:
+        found = kept.get(key)
+    found = found or Rig(scene, *key)
+    with _KEEPING:
+        kept[key] = found
+        kept.move_to_end(key)
+        while len(kept) > KEPT:
+            kept.popitem(last=False)
     return found
 
 

@@ -16,7 +16,10 @@ export function holdsAt(info: Pick<TakeInfo, "members" | "strands">, frame: numb
     s.follows
       .filter((f) => frame >= f.first && frame <= f.last && [f.system, BOTH].includes(driverAt(s, frame)))
       .map((f) => ({ member: s.member, part: s.part, label: s.label, side: s.side, anchor: f.anchor, turns: !f.says.startsWith("follows ") }));
-  return info.members
+  const known = new Set(info.members.map((m) => m.id));
+  // Anchors are in no cast: each is its own row.
+  const made = info.strands.filter((s) => !known.has(s.member)).map((s) => ({ id: s.member, name: s.label }));
+  return [...info.members, ...made]
     .map((m) => ({ member: m.id, name: m.name, holds: info.strands.filter((s) => s.member === m.id).flatMap(of) }))
     .filter((m) => m.holds.length > 0);
 }

@@ -48,6 +48,9 @@ export function spotsFor(info: TakeInfo, table: Float32Array, subject: Subject):
       found.push(...spotsOf(shape, pos, rot, table[sizeAt(info, member.id)]!));
     }
   }
+  // What is in no cast is seen by its handles.
+  if (!found.length && subject !== "all" && "part" in subject)
+    for (const handle of info.handles) if (handle.member === subject.part.member && handle.row * 7 < table.length) found.push({ at: placed(table, handle.row).pos, reach: 0.15 });
   return found;
 }
 
