@@ -7,7 +7,7 @@ import unittest
 import numpy as np
 
 from yielding_tether.core.errors import CoreError
-from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.program import Program
 
 from .test_retether import Checked, world
@@ -64,6 +64,17 @@ class Made(Checked):
         self.assertRegex(gone.proof.sentence, "Let go of it")
         with self.assertRaisesRegex(CoreError, "has no|no part|no member"):
             run(after, "remove anchor", Asked((("anchor-1", "anchor"),), 0.0, None, {}))
+
+    def test_what_can_be_done_with_one_is_offered_for_it_alone(self) -> None:
+        program = done(world(2), "anchor", LIMB, 20.0, then="none")
+        own = program.bounds["anchor-1", "anchor"]
+        for id in ("remove anchor", "rename anchor"):
+            self.assertTrue(OPERATIONS[id].offered_for(own))
+            self.assertFalse(any(OPERATIONS[id].offered_for(b) for b in program.bounds.values() if b is not own))
+        self.assertFalse(any(OPERATIONS["resize"].offered_for(b) for b in program.bounds.values() if not b.part.free))
+        for id in ("anchor", "remove anchor", "rename anchor", "resize"):
+            with self.assertRaisesRegex(CoreError, "at least one part"):
+                done(program, id, (), 0.0)
 
     def test_names_are_its_own_and_can_be_changed(self) -> None:
         program = done(world(2), "anchor", LIMB, 20.0, called="mark", then="none")

@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 
 from tests.depth import DEPTH
 from yielding_tether.core.contacts import measure_all
-from yielding_tether.core.curves import ARRIVING, LEAVING, Curve
+from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, STEPPED, Curve, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.keys import Edit
@@ -228,6 +228,25 @@ class Resized(unittest.TestCase):
             for found in sizes:
                 kept = 3 if last is None else 4
                 self.assertLess(np.abs(found[:kept] - 0.5).max(), 1e-9, (last, after))
+
+    def test_later_sizes_stay_and_locked_ones_are_not_touched(self) -> None:
+        program = world(4)
+        size = "arm/root.size"
+        for kind in (STEPPED, SMOOTH):
+            later = curve([Key(50.0, 2.0, 2.0, 0.0, 0.0, kind), Key(58.0, 0.5, 0.5)])
+            after = self.resized(program.with_curves({size: later}), 20.0, size=3.0, over=10)
+            at = [20.0, 30.0, 40.0, 50.0, 58.0]
+            found = after.sizes(np.array(at), LEAVING, after.nodes["arm", "root"])
+            np.testing.assert_allclose(found[[0, 1, 3, 4]], [2.0, 3.0, 2.0, 0.5], atol=1e-12)
+            kept = after.take.curves[size]
+            self.assertEqual([k.time for k in kept.all_keys()], [20.0, 30.0, 50.0, 58.0])
+            # Once it has its size it stays, until a key that was there says otherwise.
+            alone = self.resized(program, 20.0, size=3.0, over=10)
+            self.assertEqual(alone.sizes(np.array([59.0]), LEAVING, alone.nodes["arm", "root"])[0], 3.0)
+        for name in (size, "arm/root.about.ty"):
+            held = program.with_curves({name: curve([Key(35.0, 1.0, 1.0, lock=1)])})
+            with self.assertRaisesRegex(CoreError, "locked"):
+                self.resized(held, 30.0, size=3.0, over=10, about="arm/carrier")
 
     def test_what_is_no_size_is_refused(self) -> None:
         program = world(0)
