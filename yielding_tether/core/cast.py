@@ -56,9 +56,8 @@ class Member:
     grips: tuple[Grip, ...] = ()
 
     def __post_init__(self) -> None:
-        for grip in self.grips:
-            if grip.joint not in self.skeleton.index:
-                raise CoreError(f"{self.name} has no joint {grip.joint}, where its grip {grip.name} is.")
+        # A grip goes with its joint: a body whose joints are called otherwise has none there.
+        object.__setattr__(self, "grips", tuple(g for g in self.grips if g.joint in self.skeleton.index))
         driven: dict[str, str] = {}
         for part in self.parts:
             for joint in part.joints:
