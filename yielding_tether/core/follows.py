@@ -128,8 +128,8 @@ def _steps(kept: Curve, at: Floats) -> np.ndarray:
 
 class Flip(NamedTuple):
     """Where the turn between two followed things passes half a turn: the time, the tether (its number among the control's anchors)
-    that is to say the way round, and by how many turns from then on; the turn that jumps, radians;
-    whether it is said already."""
+    that is to say the way round, and by how many turns from then on; the turn that jumps, radians; whether it is said
+    already."""
 
     control: BoundControl
     time: float
@@ -145,15 +145,13 @@ def flips(program: Program, bound: Bound) -> list[Flip]:
 
 
 def _flips(program: Program, control: BoundControl) -> Iterator[Flip]:
-    kinds = [pair[1] for pair in control.weights[:-1]]
-    if not any(c >= 0 and len(program.curve(c)) for c in kinds):
+    turning = [(k, pair[1]) for k, pair in enumerate(control.weights[:-1]) if pair[1] >= 0]
+    channels = [c for _, c in turning]
+    if not any(len(program.curve(c)) for c in channels):
         return
-    at = _times(program, [c for c in kinds if c >= 0])
+    at = _times(program, channels)
     shares = np.zeros((len(control.anchors), len(at)))
-    for k, c in enumerate(kinds):
-        if c >= 0:
-            shares[k] = np.maximum(program.sample(at, LEAVING, np.array([c]))[0], 0.0)
-    shares /= np.maximum(1.0, shares.sum(axis=0))
+    shares[[k for k, _ in turning]] = _shares(program, channels, at, LEAVING)
     shares[-1] = 1.0 - shares.sum(axis=0)
     shares[-1, shares[-1] < 1e-9] = 0.0
     partly = (shares > 0.0).sum(axis=0) == 2

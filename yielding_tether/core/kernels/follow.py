@@ -64,9 +64,8 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
     Integers as of a plain row (what is followed is not read), then the number of anchors, the slot of the space's size,
     that of the control's own and the channel of that (-1 none), and for each anchor its node, the channels of its weights
     (place, rotation; -1 not released), the slot of its size, whether the control takes it on and the channel of the way round
-    (-1 none), own space last; floats as
-    of a plain row, the places in the anchors (7 each) at the end. Reach and place are those at size one: they grow with what
-    is followed.
+    (-1 none), own space last; floats as of a plain row, the places in the anchors (7 each) at the end. Reach and place are those
+    at size one: they grow with what is followed.
     """
     values, waves, work, quats, shares = room.values, room.waves, room.work, room.quats, room.shares
     sizes = room.sizes

@@ -11,7 +11,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from ..curves import LEAVING
+from ..curves import EMPTY, LEAVING, STEPPED, set_value
 from ..errors import CoreError
 from ..express import Placing
 from ..program import Program
@@ -119,10 +119,7 @@ class MakeAnchor(Operation):
         now = program.on(take)
         own = next(b for b in now.bounds.values() if b.member.id == anchor.id)
         if c["on"] != "world":
-            now = now.on(
-                retether.apply(now, Retether((own.id,), c["on"], float(take.first), None, "ride", offset="here"))[0]
-            )
-            now = _put(now, anchor, (x, y, z), turn, first)
+            now = _tied(now, own, c["on"], first)
         if c["then"] == "follow":
             wanted = Retether(
                 asked.parts, f"{anchor.id}/{own.part.joints[0]}", first, asked.last, "carry", c["keys"], "here",
@@ -135,18 +132,17 @@ class MakeAnchor(Operation):
         return Outcome(now.take, proof, f"Make {anchor.name}{who}")
 
 
-def _put(program: Program, anchor: Anchor, place: tuple[float, ...], turn: tuple[float, ...], at: float) -> Program:
-    """An anchor that follows something, made again so that at a frame it is at a place in the world."""
-    tether = next(t for t in program.take.tethers if t.member == anchor.id)
-    node = retether.node_of(program, tether)
-    there = program.evaluate([at], LEAVING, only=[node])
-    size = program.sizes(there.times, LEAVING, node)[0]
-    offset = retether.within(there.pos[0, node], there.rot[0, node], np.array(place), np.array(turn), size)
-    tied = replace(tether, offset=offset)
-    curves = {n: c for n, c in program.take.curves.items() if not n.startswith(f"{anchor.id}/") or n in tether.weights}
-    return program.on(
-        replace(program.take, tethers=tuple(tied if t is tether else t for t in program.take.tethers), curves=curves)
-    )
+def _tied(program: Program, own: Bound, on: str, at: float) -> Program:
+    """A new anchor that follows something all along, so that at a frame it is where it was made."""
+    retether.check_anchor(program, on)
+    (control,) = own.controls.values()
+    tether = retether.new_tether(program.take.tethers, own, control.control, *retether.anchor_of(on))
+    there = retether.seen_from(program, retether.node_of(program, tether), control.node, at, LEAVING)
+    tied = replace(tether, offset=there)
+    take = replace(program.take, tethers=(*program.take.tethers, tied))
+    now = program.on(take.with_curves({n: set_value(EMPTY, float(take.first), 1.0, STEPPED) for n in tied.weights}))
+    now.check_loops()
+    return now
 
 
 @offered
