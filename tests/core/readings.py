@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import numpy as np
 
+from yielding_tether.core.followers import BoundControl
 from yielding_tether.core.program import Poses, Program
-from yielding_tether.core.rig import Bound, BoundControl
+from yielding_tether.core.rig import Bound
 from yielding_tether.core.systems.two_segment import TwoSegment, guide_name
 from yielding_tether.core.transforms import Floats
 

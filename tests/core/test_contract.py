@@ -90,11 +90,11 @@ class Rest(unittest.TestCase):
             want = plain.evaluate([0.0]).pos[0, plain.joints()[1]]
             bound = plain.bound(example.member.id, example.part)
             able = [c for mine in bound.systems.values() for c in mine.controls if c.releases]
-            for control, moves in ((c.name, "position" in c.releases) for c in able):
+            for control, moves, turns in ((c.name, "position" in c.releases, "rotation" in c.releases) for c in able):
                 for anchor in ((WORLD, WORLD), (example.member.id, example.member.skeleton.joints[0].name)):
                     if anchor[1] == control:
                         continue
-                    tether = Tether("a", example.member.id, control, *anchor, moves)
+                    tether = Tether("a", example.member.id, control, *anchor, moves, turns)
                     from dataclasses import replace
 
                     take = replace(plain.take, tethers=(tether,)).with_curves(weights(tether, stepped((0, 1.0))))

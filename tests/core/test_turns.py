@@ -67,11 +67,9 @@ class Steady(unittest.TestCase):
             over = {now.channels[n]: path for t, path in zip(tethers, paths, strict=True) for n in t.weights}
             bound = now.bound("arm", "limb")
             placed = bound.followers[control]
-            held = now.evaluate([20.0], only=placed.anchors)
-            turns = [multiply(held.rot[0, a], reach[1]) for a, reach in zip(placed.anchors, placed.reach, strict=True)]
-            places = [
-                held.pos[0, a] + rotate(held.rot[0, a], r[0]) for a, r in zip(placed.anchors, placed.reach, strict=True)
-            ]
+            held = now.evaluate([20.0], only=[a.node for a in placed.anchors])
+            turns = [multiply(held.rot[0, a.node], a.rot) for a in placed.anchors]
+            places = [held.pos[0, a.node] + rotate(held.rot[0, a.node], a.pos) for a in placed.anchors]
             widest = max(float(rotation_distance(a, b)) for a in turns for b in turns)
             self.assertLess(widest, np.radians(120.0))
             poses = now.evaluate(np.full(count, 20.0), overrides=over)

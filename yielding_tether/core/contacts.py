@@ -16,9 +16,10 @@ import numpy as np
 from .cast import Member, Shape
 from .curves import ARRIVING, LEAVING
 from .errors import CoreError
+from .followers import BoundControl
 from .program import Poses, Program
 from .progress import advance
-from .rig import Bound, BoundControl
+from .rig import Bound
 from .shapes import signed_distance
 from .takes import WORLD, Contact, Take
 from .transforms import Floats, inverse, multiply, rotate, rotation_distance

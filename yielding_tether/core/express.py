@@ -36,15 +36,14 @@ from .curves import (
 )
 from .few_keys import choose
 from .fitting import fit_values, held
-from .kernels.scalars import mean_rotation, turned_round
 from .kernels.two_segment import STRAIGHT
 from .measure import slopes_of, stencil, steps
 from .program import Poses, Program
-from .rig import Bound, BoundControl, BoundSystem
+from .rig import Bound, BoundSystem
 from .systems.fk import turn_in
 from .systems.place import place_in
 from .systems.system import Space
-from .transforms import Floats, Ints, multiply, rotate, rotation_distance, wrap_near
+from .transforms import Floats, Ints, rotation_distance, wrap_near
 
 Flags = NDArray[np.bool_]
 Curves = dict[str, Curve]
@@ -76,7 +75,8 @@ class Target:
 
     `mine`: its channels, with locks and limits; `nodes`: what its `fit` (poses, near) → (K, F) reads; `sources`: nodes that
     the motion to express is made of; `live`: values of switches under which it is what is seen; `weights`: those of them
-    that say what is followed, in place of what the curves say; `signs`: whether it is a system whose signs may step.
+    that say what is followed, in place of what the curves say; `signs`: whether it is a system whose signs may step; `alone`:
+    values of switches under which the motion is read, where it is not that which is seen.
     """
 
     bound: Bound
@@ -87,6 +87,7 @@ class Target:
     live: Mapping[int, float]
     weights: Mapping[int, float] = field(default_factory=dict)
     signs: bool = True
+    alone: Mapping[int, float] = field(default_factory=dict)
 
     @property
     def channels(self) -> Ints:
@@ -108,15 +109,25 @@ def system_target(program: Program, bound: Bound, system: str) -> Target:
     )  # fmt: skip
 
 
-def control_target(bound: Bound, control: str, weights: Mapping[int, float]) -> Target:
+def control_target(program: Program, bound: Bound, control: str, weights: Mapping[int, float]) -> Target:
     """One control or joint that can follow something, in the space where these weights (by channel) put it."""
     placed = bound.followers[control]
-    system = next(s for s in bound.systems.values() if any(c.name == control for c in s.controls))
+    named, system = next((n, s) for n, s in bound.systems.items() if any(c.name == control for c in s.controls))
     picked = np.array([int(np.flatnonzero(system.channels == c)[0]) for c in placed.channels])
     mine = replace(
         system, channels=system.channels[picked], held=system.held[picked], standard=system.standard[picked],
         stepped=system.stepped[picked], wraps=system.wraps[picked], bounds=system.bounds[picked],
     )  # fmt: skip
+    if control in bound.guides:
+        # What a guide says is fitted with the limb as its own system moves it, whatever drives.
+        def shown(poses: Poses, near: Floats) -> Floats:
+            start = system.standard.copy()
+            start[picked] = near
+            found: Floats = fit_values(program, bound, named, poses, start)[picked]
+            return found
+
+        whole = system_target(program, bound, named)
+        return replace(whole, mine=mine, fit=shown, live=weights, weights=weights, signs=False, alone=whole.live)
     order = placed.control.order
 
     def fit(poses: Poses, near: Floats) -> Floats:
@@ -125,7 +136,7 @@ def control_target(bound: Bound, control: str, weights: Mapping[int, float]) -> 
         into = Space(poses.pos[:, space], poses.rot[:, space], poses.size(placed.slot))
         return place_in(pos, rot, into, order, near) if placed.place >= 0 else turn_in(rot, into.rot, order, near)
 
-    nodes = np.unique(np.array([placed.node, placed.space, *placed.anchors], dtype=np.int64))
+    nodes = np.unique(np.array([placed.node, placed.space, *(a.node for a in placed.anchors)], dtype=np.int64))
     return Target(bound, mine, nodes, nodes.tolist(), fit, weights, weights, False)
 
 
@@ -135,13 +146,13 @@ def motion_of(program: Program, target: Target) -> Motion:
     breaks = program.key_times()
 
     def poses(at: Floats, side: Ints) -> Poses:
-        found = program.evaluate(at, side, only=nodes)
+        found = program.evaluate(at, side, target.alone, only=nodes)
         if target.weights:
             ways = [c for control in target.bound.followers.values() for c in control.chosen]
             others = sorted({*target.bound.weight_channels, *ways} - target.weights.keys())
             now = dict(zip(others, program.sample(at, side, np.array(others, dtype=np.int64)), strict=True))
             for control in target.bound.followers.values():
-                put_space(control, found, {**now, **target.weights})
+                control.put_space(found, {**now, **target.weights})
         return found
 
     return Motion(program, poses, lambda at: FINE * steps(breaks, at))
@@ -150,7 +161,7 @@ def motion_of(program: Program, target: Target) -> Motion:
 def _anchors(target: Target) -> Ints:
     """Nodes of what the part's controls may follow, where their spaces are put anew."""
     controls = target.bound.followers.values() if target.weights else ()
-    return np.array([a for control in controls for a in control.anchors], dtype=np.int64)
+    return np.array([one.node for control in controls for one in control.anchors], dtype=np.int64)
 
 
 @dataclass(frozen=True)
@@ -556,43 +567,6 @@ def fit_at(program: Program, target: Target, at: float, side: int) -> Fitted:
     motion = motion_of(program, replace(target, weights={**weights, **target.weights}))
     near = program.now(at, target.channels)
     return fit_along(motion, target, np.array([at]), np.array([True]), near)
-
-
-def put_space(control: BoundControl, poses: Poses, weights: Mapping[int, float | Floats]) -> None:
-    """Puts a control's space where its anchors carry it under other weights (by channel, (F,) where they change), in place."""
-    count = len(poses.times)
-    shares = np.zeros((len(control.anchors), 2, count))
-    for k, pair in enumerate(control.weights[:-1]):
-        for what, c in enumerate(pair):
-            shares[k, what] = np.maximum(weights.get(c, 0.0), 0.0)
-    shares /= np.maximum(1.0, shares.sum(axis=0))
-    shares[-1] = 1.0 - shares.sum(axis=0)
-    place = np.zeros_like(poses.pos[:, control.space])
-    turns = np.empty((len(control.anchors), count, 4))
-    mean = np.zeros(count)
-    for k, (anchor, (pos, rot)) in enumerate(zip(control.anchors, control.reach, strict=True)):
-        if shares[k, 0].any():
-            size = poses.size(control.slots[k])
-            reach = pos if size is None else size[:, None] * pos
-            place += shares[k, 0][:, None] * (poses.pos[:, anchor] + rotate(poses.rot[:, anchor], reach))
-            mean += shares[k, 0] * (1.0 if size is None else size)
-        if shares[k, 1].any():
-            turns[k] = multiply(poses.rot[:, anchor], rot)
-    poses.pos[:, control.space] = place
-    if poses.sizes is not None and control.slot:
-        poses.sizes[:, control.slot] = mean
-    for k in range(len(control.anchors)):
-        alone = shares[k, 1] == 1.0
-        poses.rot[alone, control.space] = turns[k, alone]
-    for f in np.flatnonzero(shares[:, 1].max(axis=0) < 1.0):
-        some = np.flatnonzero(shares[:, 1, f])
-        one, two = ([weights.get(control.ways[k], 0.0) for k in some[:2]] * 2)[:2]
-        way = float(np.broadcast_to(two, count)[f] - np.broadcast_to(one, count)[f])
-        if len(some) == 2 and way:
-            poses.rot[f, control.space] = turned_round(turns[some, f], shares[some[1], 1, f], way)
-            continue
-        # The mean orders its shares anew: each time gets its own.
-        poses.rot[f, control.space] = mean_rotation(turns[some, f], shares[some, 1, f], len(some))
 
 
 def join(program: Program, target: Target, curves: Curves, at: float, settle: float) -> None:

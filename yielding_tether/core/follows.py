@@ -11,8 +11,9 @@ from typing import NamedTuple
 import numpy as np
 
 from .curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, insert, put, sample, without
+from .followers import BoundControl
 from .program import Program
-from .rig import Bound, BoundControl
+from .rig import Bound
 from .takes import Take, Tether
 from .transforms import Floats, inverse, multiply
 
@@ -54,7 +55,7 @@ def overfull(program: Program, bound: Bound) -> Iterator[tuple[float, float, flo
 def _kinds(control: BoundControl) -> Iterator[list[int]]:
     """Weights of place, and of rotation, where there are several."""
     for what in (0, 1):
-        found = [pair[what] for pair in control.weights[:-1] if pair[what] >= 0]
+        found = [one.weights[what] for one in control.others if one.weights[what] >= 0]
         if len(found) > 1:
             yield found
 
@@ -145,7 +146,7 @@ def flips(program: Program, bound: Bound) -> list[Flip]:
 
 
 def _flips(program: Program, control: BoundControl) -> Iterator[Flip]:
-    turning = [(k, pair[1]) for k, pair in enumerate(control.weights[:-1]) if pair[1] >= 0]
+    turning = [(k, one.rotation) for k, one in enumerate(control.others) if one.rotation >= 0]
     channels = [c for _, c in turning]
     if not any(len(program.curve(c)) for c in channels):
         return
@@ -171,12 +172,9 @@ def _flips(program: Program, control: BoundControl) -> Iterator[Flip]:
 
 def _apart(program: Program, control: BoundControl, pair: tuple[int, int], at: Floats) -> Floats:
     """(F, 4) the turn from one thing to the other, each as it holds the control."""
-    nodes = [control.anchors[k] for k in pair]
-    rot = program.evaluate(at, only=nodes).rot
-    one, two = (
-        multiply(rot[:, n], np.broadcast_to(control.reach[k][1], (len(at), 4)))
-        for n, k in zip(nodes, pair, strict=True)
-    )
+    both = [control.anchors[k] for k in pair]
+    rot = program.evaluate(at, only=[x.node for x in both]).rot
+    one, two = (multiply(rot[:, x.node], np.broadcast_to(x.rot, (len(at), 4))) for x in both)
     return multiply(inverse(one), two)
 
 
@@ -189,7 +187,7 @@ def _crossings(
     turns = Rotation.from_quat(_apart(program, control, pair, at)).as_rotvec()
     angles = np.linalg.norm(turns, axis=1)
     axes = turns / np.maximum(angles, 1e-12)[:, None]
-    chosen = [control.ways[k] for k in pair]
+    chosen = [control.anchors[k].way for k in pair]
     said = [float(program.now(float(at[0]), [c])[0]) if c >= 0 else 0.0 for c in chosen]
     way = round(said[1] - said[0])
     for f in range(1, len(at)):
@@ -203,7 +201,7 @@ def _crossings(
             now = [float(program.now(time, [c])[0]) if c >= 0 else 0.0 for c in chosen]
             # Half of the way jumps by up to half a turn.
             jump = 2.0 * np.pi * min(share[f], 1.0 - share[f])
-            which = pair[1] if control.weights[pair[1]][1] >= 0 else pair[0]
+            which = pair[1] if control.anchors[pair[1]].rotation >= 0 else pair[0]
             yield Flip(
                 control, time, which, new if which == pair[1] else -new, float(jump), round(now[1] - now[0]) == new
             )

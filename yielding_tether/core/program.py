@@ -565,6 +565,20 @@ class Program:
             about = self.sample(poses.times, poses.side, np.array(bound.body.about)).T
         return Posed(pos, rot, above_pos, above_rot, offsets, spaces, sampled, given, size, about)
 
+    def computed(
+        self, bound: Bound, poses: Poses, values: Mapping[int, float] | None = None
+    ) -> dict[str, Floats]:  # fmt: skip
+        """(F, 3) places of a part's computed controls in these poses; `values` in place of what the curves say, by channel."""
+        still = [c for c in bound.own.values() if not self.info[c][2].poses]
+        sampled = self.sample(poses.times, poses.side, np.array(still, dtype=np.int64))
+        now = {c: np.full(len(poses.times), values[c]) if values and c in values else sampled[k]
+               for k, c in enumerate(still)}  # fmt: skip
+        posed = self.posed(bound, poses)
+        found: dict[str, Floats] = {}
+        for mine in bound.systems.values():
+            found |= mine.system.places(bound, posed, now)
+        return found
+
     def fit_nodes(self, bounds: Sequence[Bound]) -> Ints:
         """Nodes that fits of these parts read: their joints, what they hang from, what gives them turns, and the spaces of their
         controls."""

@@ -20,23 +20,24 @@ import numpy as np
 from .cast import Member
 from .channels import ROTATION, TRANSLATION, Channel, channel_id, moving
 from .errors import CoreError, LoopError
+from .followers import Body, BoundControl, BoundGuide, Followed
 from .kernels import blend
 from .kernels.blend import BLEND
-from .kernels.follow import CONTROL, CONTROL_MIXED
 from .kernels.size import SIZED
 from .parts import Part
 from .parts.root import ABOUT, SIZE
 from .systems.captured import Captured
 from .systems.fk import following
-from .systems.system import Control, State, System
+from .systems.system import Control, Posed, State, System
 from .takes import WAY, WORLD, Anchor, Scene, Tether
-from .tape import Run, Tape, signs_of
+from .tape import Run, Tape
 from .transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
 
 #: Switches whose states fit into one number.
 MOST_SWITCHES = 31
 #: The system of captured joints, and the name of its driver.
 CAPTURED = Captured()
+_NO_TURN = np.array([0.0, 0.0, 0.0, 1.0])
 
 
 @dataclass(eq=False)
@@ -55,107 +56,13 @@ class BoundSystem:
     data: Any = None
 
 
-class Body(NamedTuple):
-    """What hangs from a root with a size: the slot of the size, its channel, those of the point about which it grows, the
-    node of the world as what grows with it sees it, and that of the world."""
-
-    slot: int
-    size: int
-    about: tuple[int, int, int]
-    grown: int
-    world: int
-
-
-@dataclass(eq=False)
-class BoundControl:
-    """A control that can follow something: nodes of itself and of its space, what it may follow, and in which place of
-    each it rests. `weights` (anchors, 2): channels of place and rotation, -1 where they are not released; the own space
-    comes last, without weights. `place`, `turn`: first channels of its place (-1 for a joint, which only turns) and of its
-    Euler angles. `slots`: those of the anchors' sizes, `roots` the nodes that come with them (-1 none), `slot` that of
-    their mean, by which the control's place is multiplied (0: one); `taken`: whether the `body` under the control takes each
-    anchor's size on."""
-
-    control: Control
-    label: str
-    node: int
-    space: int
-    place: int
-    turn: int
-    anchors: list[int]
-    weights: list[tuple[int, int]]
-    reach: list[tuple[Floats, Floats]]
-    slots: list[int]
-    roots: list[int]
-    taken: list[bool]
-    slot: int = 0
-    body: Body | None = None
-    #: Channels of the way round to each anchor, -1 where there is none.
-    ways: list[int] = field(default_factory=list)
-
-    @property
-    def switches(self) -> list[int]:
-        return [c for pair in self.weights[:-1] for c in pair if c >= 0]
-
-    @property
-    def channels(self) -> list[int]:
-        place = range(self.place, self.place + 3) if self.place >= 0 else ()
-        return [*place, *range(self.turn, self.turn + 3)]
-
-    @property
-    def chosen(self) -> list[int]:
-        """Channels of ways round."""
-        return [c for c in self.ways if c >= 0]
-
-    def alone(self, state: State) -> int | None:
-        """Which anchor is followed in full while no other is followed at all; None where several are."""
-        active = [k for k, pair in enumerate(self.weights[:-1]) if any(c >= 0 and state(c) & 1 for c in pair)]
-        if not active:
-            return len(self.anchors) - 1
-        if len(active) == 1 and all(c >= 0 and state(c) == 1 for c in self.weights[active[0]]):
-            return active[0]
-        return None
-
-    def reads(self, state: State) -> list[int]:
-        """Nodes of what is followed now; the own space unless others hold place and rotation in full."""
-        found = self.followed(state)
-        # Who grows with an anchor needs to know how large it is.
-        found += [r for a, r in zip(self.anchors, self.roots, strict=True) if r >= 0 and a in found]
-        full = [any(pair[what] >= 0 and state(pair[what]) == 1 for pair in self.weights[:-1]) for what in (0, 1)]
-        return found if all(full) else [*found, self.anchors[-1]]
-
-    def followed(self, state: State) -> list[int]:
-        """Nodes of what is followed now."""
-        return [
-            a
-            for a, pair in zip(self.anchors[:-1], self.weights, strict=False)
-            if any(c >= 0 and state(c) & 1 for c in pair)
-        ]
-
-    def emit(self, tape: Tape, node: int, state: State) -> list[Run]:
-        """Rows that write the space and the control, the latter to `node`."""
-        one = self.alone(state)
-        followed = self.anchors[one] if one is not None else 0
-        ints = [self.space, node, followed, self.place, self.turn]
-        reach = self.reach[one if one is not None else -1]
-        floats = [*reach[0], *reach[1], *signs_of(self.control.order)]
-        if one is not None and not self.slot and self.body is None:
-            return [tape.add(CONTROL, ints, floats, (self.turn,))]
-        ints += [len(self.anchors), self.slot, *(self.body[:2] if self.body else (0, -1))]
-        each = (self.anchors, self.weights, self.slots, self.taken, self.ways)
-        for anchor, pair, slot, taken, way in zip(*each, strict=True):
-            ints += [anchor, *pair, slot, taken, way]
-        for pos, rot in self.reach:
-            floats += [*pos, *rot]
-        return [tape.add(CONTROL_MIXED, ints, floats, (self.turn,))]
-
-
 @dataclass(eq=False)
 class Bound:
     """A part made ready, for every part alike. `nodes` of its joints, `above` of what each hangs from, `outer` of what the
     part hangs from there; `offsets`, `rests`, `orders` of the joints, `moving` (n, 3) their length channels (-1 none),
     `samples` their joints of the captures (-1 none); `own`: all its channels by (control, name); `drivers`: systems after
     the first with the channel of their share; `controls` that have places of their own and can follow something, `turned`:
-    joints whose turns may follow something in this take."""
+    joints whose turns may follow something in this take, `guides`: bend guides that may."""
 
     member: Member
     part: Part
@@ -174,6 +81,7 @@ class Bound:
     drivers: tuple[tuple[str, int], ...] = ()
     controls: dict[str, BoundControl] = field(default_factory=dict)
     turned: dict[str, BoundControl] = field(default_factory=dict)
+    guides: dict[str, BoundGuide] = field(default_factory=dict)
     scratch: list[Ints] = field(default_factory=list)
     #: Slot of the size of its joints (0: one), and the body that hangs from it, where it is a root with a size of its own.
     slot: int = 0
@@ -197,6 +105,11 @@ class Bound:
         """Systems that keys make, in order."""
         return [name for name, s in self.systems.items() if not s.system.moves_alone]
 
+    @property
+    def described(self) -> list[Control]:
+        """All its controls, those of one system after another."""
+        return [control for mine in self.systems.values() for control in mine.controls]
+
     @cached_property
     def placed(self) -> list[tuple[str, Control]]:
         """Controls that stand elsewhere than on a joint, with their systems: they are drawn at places of their own."""
@@ -219,7 +132,7 @@ class Bound:
     @property
     def followers(self) -> dict[str, BoundControl]:
         """All that may follow something in this take."""
-        return {**self.controls, **self.turned}
+        return {**self.controls, **self.turned, **self.guides}
 
     @cached_property
     def weight_channels(self) -> list[int]:
@@ -368,6 +281,25 @@ class TurnStage(Stage):
         return [following(tape, self.bound, self.k, self.control, self.bound.nodes, joint=False)]
 
 
+class GuideStage(Stage):
+    """Where a bend guide is carried by what it follows."""
+
+    def __init__(self, bound: Bound, guide: BoundGuide) -> None:
+        self.label = bound.who
+        self.guide = guide
+        self.writes = (guide.space,)
+        self.switches = tuple(guide.switches)
+
+    def reads(self, state: State) -> list[int]:
+        return self.guide.reads(state)
+
+    def channels(self, state: State) -> list[int]:
+        return list(self.switches)
+
+    def emit(self, tape: Tape, state: State) -> list[Run]:
+        return self.guide.emit(tape, self.guide.space, state)
+
+
 class PartStage(Stage):
     """The joints of a part."""
 
@@ -464,8 +396,8 @@ class Rig:
         self._writing = Lock()
         self._defaults: list[float] = []
         self._controls: dict[tuple[str, str], tuple[Part, Control]] = {}
-        #: Joints whose turns may follow something.
-        self._joints_that_follow: set[tuple[str, str]] = set()
+        #: Joints whose turns may follow something, and bend guides.
+        self._seldom: dict[tuple[str, str], tuple[Part, Control]] = {}
         self._number_nodes()
         self._check_tethers()
         rests = self._rest_places()
@@ -499,18 +431,19 @@ class Rig:
                 scratch = max(scratch, (count + 1) * len(part.joints) if count > 1 else 0)
                 for system in part.systems():
                     able = [c for c in system.controls(part) if c.releases]
-                    follow_able += [(member, part, c) for c in able if not c.is_joint]
-                    self._joints_that_follow |= {(member.id, c.name) for c in able if c.is_joint}
+                    follow_able += [(member, part, c) for c in able if c.stands]
+                    self._seldom |= {(member.id, c.name): (part, c) for c in able if not c.stands}
         for member, part, control in follow_able:
             self._controls[member.id, control.name] = (part, control)
             key = (member.id, control.name)
             self.nodes[(*key, "control") if key in self.nodes else key] = len(self.nodes)
         for member, _, control in follow_able:
             self.nodes[member.id, control.name, "space"] = len(self.nodes)
-        # Joints have a space of their own only where they follow something: nobody else pays for it.
+        # Joints and guides have a space of their own only where they follow something: nobody else pays for it.
         for tether in self.tethers:
-            if self._turns(tether):
-                self.nodes.setdefault((tether.member, tether.control, "space"), len(self.nodes))
+            key = (tether.member, tether.control)
+            if key in self._seldom and key not in self._controls:
+                self.nodes.setdefault((*key, "space"), len(self.nodes))
         self._number_sizes()
         self.world = len(self.nodes)
         #: Nodes that poses hold: all but scratch.
@@ -637,15 +570,18 @@ class Rig:
             )  # fmt: skip
         for system in systems:
             for control in bound.systems[system.name].controls:
-                if control.releases and not control.is_joint:
+                if control.stands and control.releases:
                     bound.controls[control.name] = self._control(bound, control, rests)
-                elif control.releases and (member.id, control.name, "space") in self.nodes:
+                elif control.is_joint and (member.id, control.name, "space") in self.nodes:
                     bound.turned[control.name] = self._turned(bound, control, rests)
         for mine in bound.systems.values():
             mine.data = mine.system.bind(bound)
             for channel, value in mine.system.defaults(bound).items():
                 self._defaults[channel] = value
                 mine.standard[mine.channels == channel] = value
+            for control in mine.controls:
+                if control.releases and control.handle.computed and (member.id, control.name, "space") in self.nodes:
+                    bound.guides[control.name] = self._guide(bound, mine, control, rests)
         self.bounds[bound.id] = bound
         if len(systems) > 1:
             first = self.shown
@@ -653,6 +589,7 @@ class Rig:
             bound.scratch = [np.arange(first + k * n, first + (k + 1) * n) for k in range(len(systems) + 1)]
         self.stages += [ControlStage(bound, control) for control in bound.controls.values()]
         self.stages += [TurnStage(bound, turned) for turned in bound.turned.values()]
+        self.stages += [GuideStage(bound, guide) for guide in bound.guides.values()]
         self.stages.append(PartStage(bound))
 
     def _node_above(self, member: Member, joint: int) -> int:
@@ -676,28 +613,22 @@ class Rig:
         self, bound: Bound, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]
     ) -> BoundControl:  # fmt: skip
         member = bound.member
-        anchors, reach, weights, sizes = self._followed(bound, control, rests)
+        anchors = self._followed(bound, control, rests[member.id, control.name], rests)
         # A control hangs from what the joint it begins at hangs from.
-        own_space = self.world
-        reach_own = rests[member.id, control.name]
+        own = Followed(self.world, -1, -1, *rests[member.id, control.name])
         if control.hangs_from:
             j = member.skeleton.index[control.hangs_from]
-            own_space = self._node_above(member, j)
             parent = member.skeleton.parents[j]
             if parent >= 0:
-                reach_own = _within(rests, (member.id, control.name), (member.id, member.skeleton.joints[parent].name))
-        anchors.append(own_space)
-        reach.append(reach_own)
-        weights.append((-1, -1))
-        sizes.append((bound.slot if own_space != self.world else 0, -1, False))
-        slots, roots, taken = map(list, zip(*sizes, strict=True))
+                reach = _within(rests[member.id, control.name], rests[member.id, member.skeleton.joints[parent].name])
+                own = Followed(self._node_above(member, j), -1, -1, *reach, bound.slot)
+        anchors.append(own)
         slot = 0
-        if any(slots):
+        if any(one.slot for one in anchors):
             slot, self.slot_count = self.slot_count, self.slot_count + 1
         return BoundControl(
             control, bound.who, self.control_node(member.id, control.name), self.nodes[member.id, control.name, "space"],
-            bound.own[control.name, TRANSLATION[0]], bound.own[control.name, ROTATION[0]], anchors, weights, reach,
-            slots, roots, taken, slot, bound.body, [*self._ways(bound, control), -1],
+            bound.own[control.name, TRANSLATION[0]], bound.own[control.name, ROTATION[0]], anchors, slot, bound.body,
         )  # fmt: skip
 
     def _turned(
@@ -705,36 +636,47 @@ class Rig:
     ) -> BoundControl:  # fmt: skip
         """A joint that stays where it hangs, and whose turn may follow something."""
         k = bound.part.joints.index(control.name)
-        anchors, reach, weights, _ = self._followed(bound, control, rests)
-        anchors.append(int(bound.above[k]))
-        reach.append((bound.offsets[k], bound.rests[k]))
-        weights.append((-1, -1))
+        anchors = self._followed(bound, control, rests[bound.member.id, control.name], rests)
+        # Its place and size are those of its own joint, whatever its turn follows.
+        anchors = [one._replace(slot=0, root=-1, taken=False) for one in anchors]
+        anchors.append(Followed(int(bound.above[k]), -1, -1, bound.offsets[k], bound.rests[k]))
         return BoundControl(
             control, bound.who, int(bound.nodes[k]), self.nodes[bound.member.id, control.name, "space"], -1,
-            bound.own[control.name, ROTATION[0]], anchors, weights, reach, [0] * len(anchors), [-1] * len(anchors),
-            [False] * len(anchors), ways=[*self._ways(bound, control), -1],
+            bound.own[control.name, ROTATION[0]], anchors,
         )  # fmt: skip
 
+    def _guide(
+        self, bound: Bound, mine: BoundSystem, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]
+    ) -> BoundGuide:  # fmt: skip
+        """A bend guide that may follow something with its place: at rest it is where its system puts it."""
+        member, skeleton = bound.member, bound.member.skeleton
+        pos, rot = (x[None, [skeleton.index[n] for n in bound.part.joints]] for x in skeleton.rest_pose)
+        up = skeleton.parents[skeleton.index[bound.part.joints[0]]]
+        above = skeleton.rest_pose[1][up] if up >= 0 else _NO_TURN
+        posed = Posed(pos, rot, pos, above[None, None], bound.offsets[None])
+        rest = mine.system.places(bound, posed, {})[control.name][0], _NO_TURN
+        space = self.nodes[member.id, control.name, "space"]
+        anchors = self._followed(bound, control, rest, rests)
+        anchors.append(Followed(self.world, -1, -1, *rest))
+        return BoundGuide(control, bound.who, space, space, -1, -1, anchors, swivel=bound.own[control.shows])
+
     def _followed(
-        self, bound: Bound, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]
-    ) -> tuple[list[int], list[tuple[Floats, Floats]], list[tuple[int, int]], list[tuple[int, int, bool]]]:
-        """What a control is tethered to: nodes, its place at rest in each, the channels of its weights, and sizes as
-        `_size_of` says them."""
+        self, bound: Bound, control: Control, rest: tuple[Floats, Floats],
+        rests: dict[tuple[str, ...], tuple[Floats, Floats]],
+    ) -> list[Followed]:  # fmt: skip
+        """What a control is tethered to; `rest`: where it is at rest."""
         member = bound.member
-        anchors: list[int] = []
-        reach: list[tuple[Floats, Floats]] = []
-        weights: list[tuple[int, int]] = []
-        sizes: list[tuple[int, int, bool]] = []
+        found = []
         for tether in self.tethers:
             if (tether.member, tether.control) != (member.id, control.name):
                 continue
-            anchors.append(self._anchor(tether))
+            node = self._anchor(tether)
             if tether.offset is not None:
-                reach.append((np.array(tether.offset[:3]), np.array(tether.offset[3:])))
+                reach = np.array(tether.offset[:3]), np.array(tether.offset[3:])
             elif tether.anchor_member == WORLD:
-                reach.append(rests[member.id, control.name])
+                reach = rest
             else:
-                reach.append(_within(rests, (member.id, control.name), (tether.anchor_member, tether.anchor)))
+                reach = _within(rest, rests[tether.anchor_member, tether.anchor])
             pair = []
             for what, released in (("position", tether.position), ("rotation", tether.rotation)):
                 label = f"follows {tether.name}, {what}"
@@ -742,38 +684,43 @@ class Rig:
                 pair.append(self._channel(member, bound.part, channel) if released else -1)
                 if released:
                     bound.own[control.name, channel.name] = pair[-1]
-            weights.append((pair[0], pair[1]))
-            sizes.append(self._size_of(tether, bound))
-        return anchors, reach, weights, sizes
+            slot, root, taken = self._size_of(tether, bound)
+            way = self._way(bound, control, tether)
+            found.append(Followed(node, pair[0], pair[1], *reach, slot, root, taken, way))
+        return found
 
-    def _ways(self, bound: Bound, control: Control) -> list[int]:
-        """Channels of the way round to each thing that a control is tethered to, -1 where it has no keys."""
-        found = []
-        for tether in self.tethers:
-            if (tether.member, tether.control) == (bound.member.id, control.name):
-                found.append(-1)
-                if tether.way in self.keyed:
-                    label = f"follows {tether.name}, way round"
-                    channel = Channel(control.name, f"{tether.name}.{WAY}", "turns", "", label, seldom=True)
-                    found[-1] = bound.own[control.name, channel.name] = self._channel(bound.member, bound.part, channel)
+    def _way(self, bound: Bound, control: Control, tether: Tether) -> int:
+        """Channel of the way round to what a control is tethered to, -1 where it has no keys."""
+        if tether.way not in self.keyed:
+            return -1
+        channel = Channel(
+            control.name, f"{tether.name}.{WAY}", "turns", "", f"follows {tether.name}, way round", seldom=True
+        )
+        bound.own[control.name, channel.name] = found = self._channel(bound.member, bound.part, channel)
         return found
 
     def _size_of(self, tether: Tether, bound: Bound) -> tuple[int, int, bool]:
         """Slot of the size of what is followed, the node whose stage writes it (-1 none), and whether the body takes it on."""
-        whose = (tether.member, tether.control) if self._grows(tether) else (tether.anchor_member, tether.anchor)
+        whose = self._grown(tether) if self._grows(tether) else (tether.anchor_member, tether.anchor)
         slot = self._slots.get(whose, 0)
         if not slot:
             return 0, -1, False
         return slot, self.control_node(whose[0], self._root(*whose)), tether.scales and bound.part.grows
 
-    def _turns(self, tether: Tether) -> bool:
-        """Whether a tether is a joint's, whose turn follows."""
+    def _described(self, tether: Tether) -> tuple[Part, Control] | None:
+        """What a tether is on, with its part; None where that can't follow anything."""
         key = (tether.member, tether.control)
-        return key in self._joints_that_follow and key not in self._controls
+        return self._controls.get(key) or self._seldom.get(key)
+
+    def _grown(self, tether: Tether) -> tuple[str, str]:
+        """The control or joint that is as large as what a tether is on: a guide is as large as the joint beside it."""
+        found = self._described(tether)
+        beside = found[1].handle.idle_at if found and found[1].handle.computed else tether.control
+        return tether.member, beside
 
     def _grows(self, tether: Tether) -> bool:
         """Whether a tether is to the world as it grows with the control's own body."""
-        mine = (tether.member, tether.control)
+        mine = self._grown(tether)
         return (
             tether.scales
             and tether.anchor_member == WORLD
@@ -801,7 +748,7 @@ class Rig:
 
     def _anchor(self, tether: Tether) -> int:
         if self._grows(tether):
-            return self.nodes[tether.member, self._root(tether.member, tether.control), "grown"]
+            return self.nodes[tether.member, self._root(*self._grown(tether)), "grown"]
         if tether.anchor_member == WORLD:
             return self.world
         node = self.nodes.get((tether.anchor_member, tether.anchor))
@@ -814,12 +761,18 @@ class Rig:
 
     def _check_tethers(self) -> None:
         for t in self.tethers:
-            if (t.member, t.control) not in self._controls and not self._turns(t):
+            found = self._described(t)
+            if found is None:
                 raise CoreError(f"The tether {t.name} is on {t.control} of {t.member}, which can't follow anything.")
-            if self._turns(t) and t.position:
+            wrong = {w for w in t.released if w not in found[1].releases}
+            if wrong and found[1].is_joint:
                 raise CoreError(
                     f"The tether {t.name} lets {t.control} of {t.member} follow in place too: a joint stays where it hangs, "
                     "and only its turn follows."
+                )
+            if wrong:
+                raise CoreError(
+                    f"The tether {t.name} lets {t.control} of {t.member} follow in {', '.join(sorted(wrong))}, which it can't."
                 )
 
     @cached_property
@@ -905,10 +858,8 @@ def rig_of(
     return found
 
 
-def _within(
-    rests: dict[tuple[str, ...], tuple[Floats, Floats]], what: tuple[str, ...], anchor: tuple[str, ...]
-) -> tuple[Floats, Floats]:
+def _within(what: tuple[Floats, Floats], anchor: tuple[Floats, Floats]) -> tuple[Floats, Floats]:
     """Place and rotation of something at rest, as seen from what it follows."""
-    (rest_pos, rest_rot), (pos, rot) = rests[what], rests[anchor]
+    (rest_pos, rest_rot), (pos, rot) = what, anchor
     back = inverse(rot)
     return rotate(back, rest_pos - pos), multiply(back, rest_rot)

@@ -22,9 +22,9 @@ from ..core.operations.repair import REFUSED
 from ..core.program import Poses, Program
 from ..core.proof import prove
 from ..core.rig import Bound
-from ..core.takes import WORLD, Take
+from ..core.takes import WORLD, Take, Tether
 from ..core.tones import colour_of
-from ..core.transforms import Floats, rotate, rotation_distance
+from ..core.transforms import rotate, rotation_distance
 from . import schemas as s
 
 #: State of a part in which two systems are mixed.
@@ -71,7 +71,7 @@ def member_info(program: Program, member: Member) -> s.MemberInfo:
 
 def _trail(bound: Bound) -> list[str]:
     """Joints whose paths show how a part moves: what its lines lead to and its ends, else its first two."""
-    controls = [c for mine in bound.systems.values() for c in mine.controls]
+    controls = bound.described
     shown = [c.handle.joined_to for c in controls if c.handle.joined_to] + [c.rests_on for c in controls if c.rests_on]
     return list(dict.fromkeys(shown)) or list(bound.part.joints[:2])
 
@@ -147,9 +147,7 @@ def pose_table(program: Program, poses: Poses, values: dict[int, float] | None =
             continue
         order = list(bound.systems)
         driving = bound.driving(program.sample(poses.times, poses.side, bound.driver_channels))
-        computed = (
-            _computed(program, bound, poses, values or {}) if any(c.handle.computed for _, c in bound.placed) else {}
-        )
+        computed = program.computed(bound, poses, values) if any(c.handle.computed for _, c in bound.placed) else {}
         for system, control in bound.placed:
             if control.handle.computed:
                 table[:, row, :3] = computed[control.name]
@@ -170,18 +168,6 @@ def pose_table(program: Program, poses: Poses, values: dict[int, float] | None =
         table[:, row, :3], table[:, row, 3:] = poses.pos[:, node], poses.rot[:, node]
         row += 1
     return table
-
-
-def _computed(program: Program, bound: Bound, poses: Poses, values: dict[int, float]) -> dict[str, Floats]:
-    """Places of a part's computed controls in these poses."""
-    posed = program.posed(bound, poses)
-    still = [c for c in bound.own.values() if not program.info[c][2].poses]
-    sampled = program.sample(poses.times, poses.side, np.array(still, dtype=np.int64))
-    now = {c: np.full(len(poses.times), values[c]) if c in values else sampled[k] for k, c in enumerate(still)}
-    found: dict[str, Floats] = {}
-    for mine in bound.systems.values():
-        found |= mine.system.places(bound, posed, now)
-    return found
 
 
 # --- findings, clips, comparison ------------------------------------------------------------------------
@@ -415,9 +401,8 @@ def follows(program: Program, bound: Bound) -> list[s.Follow]:
         on = np.concatenate([[False], weight > 0.0, [False]])
         edges = np.flatnonzero(on[1:] != on[:-1])
         anchor = _anchor_label(program, tether.anchor_member, tether.anchor)
-        says = (
-            f"{in_words(tether.control)} turns with {anchor}" if tether.control in bound.turned else f"follows {anchor}"
-        )
+        how = "turns with" if tether.control in bound.turned else "follows"
+        says = " ".join(w for w in (_apart(bound, tether), how, anchor) if w)
         for a, b in zip(edges[::2], edges[1::2], strict=True):
             starts = [k for k in range(a, b) if k == a or (low[k], high[k]) != (low[k - 1], high[k - 1])]
             shares = [(int(frames[k]), round(float(low[k]), 4), round(float(high[k]), 4)) for k in starts]
@@ -428,6 +413,13 @@ def follows(program: Program, bound: Bound) -> list[s.Follow]:
                 )
             )  # fmt: skip
     return found
+
+
+def _apart(bound: Bound, tether: Tether) -> str:
+    """What of a part follows, where it is not the part's own control."""
+    if tether.control in bound.controls:
+        return ""
+    return bound.followers[tether.control].control.label
 
 
 def _anchor_label(program: Program, member_id: str, anchor: str) -> str:
@@ -516,7 +508,7 @@ def dials(program: Program, bound: Bound, frame: float) -> list[s.Dial]:
         found.append(
             s.Dial(
                 anchor=_anchor_label(program, tether.anchor_member, tether.anchor),
-                control=in_words(tether.control) if tether.control in bound.turned else "", channels=[names[c] for c in channels],
+                control=_apart(bound, tether), channels=[names[c] for c in channels],
                 weight=float(program.now(frame, channels).max(initial=0.0)),
                 keyed=any(program.curve(c).find(frame) is not None for c in channels),
             )

@@ -18,12 +18,12 @@ from .block import (
 )
 from .rows import kind
 from .scalars import add, axis_turn, norm, qmul, qrot, qunit
-from .two_segment import solve_one
+from .two_segment import solve_one, swivel_given
 
 #: Integers of a row before the joints: joints, middle joint, node of what the limb hangs from, node of the end's control,
-#: channels of swivel, carry, twist and sign, slot of the size. Then for each joint: node, first Euler channel of its offset (-1 none),
+#: channels of swivel, carry, twist and sign, slot of the size, node of where the bend guide is carried (-1 nowhere). Then for each joint: node, first Euler channel of its offset (-1 none),
 #: first length channel, joint of the capture.
-HEAD, EACH = 9, 4
+HEAD, EACH = 10, 4
 #: Floats before the joints: constants (9), reach at rest, length at rest, rest of the first joint (4). Then for each
 #: joint: offset (3), rest (4), signs of the rotation order (4), hinge (3), how much it curls (radians).
 FLOAT_HEAD, FLOAT_EACH = 15, 15
@@ -44,6 +44,7 @@ def chain(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no
     twist = value_slot(ints[i + U(6)])
     sign = value_slot(ints[i + U(7)])
     slot = ints[i + U(8)]
+    guide = ints[i + U(9)]
     hinge = row3(floats, f)
     lower_hinge = row3(floats, f + U(3))
     constants = (floats[f + U(7)], floats[f + U(8)])
@@ -84,9 +85,15 @@ def chain(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no
             inner[j, 4] = q[1]
             inner[j, 5] = q[2]
             inner[j, 6] = q[3]
+        swung = values[swivel + b]
+        if guide >= 0:
+            n = node_slot(guide) + b
+            swung += swivel_given(
+                root, up, first_rest, a, hinge, constants[1], end, place_at(work, n), turn_at(work, n)
+            )
         upper, mid, mid_rot, place = solve_one(
-            root, up, first_rest, a, p, hinge, lower_hinge, constants, end, values[swivel + b], values[carry + b],
-            values[twist + b], values[sign + b],
+            root, up, first_rest, a, p, hinge, lower_hinge, constants, end, swung, values[carry + b], values[twist + b],
+            values[sign + b],
         )  # fmt: skip
         put_at(work, node_slot(ints[i + U(HEAD)]) + b, root, upper)
         put_at(work, node_slot(ints[i + U(HEAD) + U(EACH * middle)]) + b, mid, mid_rot)

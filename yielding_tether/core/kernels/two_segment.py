@@ -27,6 +27,7 @@ from .block import (
     turn_at,
     value_slot,
 )
+from .guide import turned_share
 from .rows import kind
 from .scalars import (
     add,
@@ -56,9 +57,9 @@ SENSIBLE = 0.9
 STRAIGHT = 1e-6
 #: Numbers of a row: integers nodes of the three joints, of what the limb hangs from, of the end's control, channels of
 #: swivel, carry, twist and sign, then for each joint its first length channel and its joint of the capture, slot of the
-#: size; floats
+#: size, node of where the bend guide is carried (-1 nowhere); floats
 #: offsets (9), rest of the first joint (4), constants (9), form (18).
-INTS, FLOATS = 16, 40
+INTS, FLOATS = 17, 40
 
 
 @kernel
@@ -239,6 +240,32 @@ def put_limb(out, b, root, upper, mid, mid_rot, end):  # type: ignore[no-untyped
     out[o + _2] = end[2]
 
 
+@inner
+def swivel_to(root, parent_rot, rest, o1, hinge, rest_swivel, end, guide):  # type: ignore[no-untyped-def]
+    """`guide_swivel` of a limb with this hinge and swivel at rest."""
+    d1 = scale(o1, 1.0 / norm(o1))
+    h = square(hinge, d1)
+    line = sub(end, root)
+    reach = norm(line)
+    aim = aim_of(line, reach, parent_rot, rest, d1)
+    side = cross(aim, qrot(aim_frame(parent_rot, rest, d1, h, aim), h))
+    wanted = sub(guide, root)
+    wanted = sub(wanted, scale(aim, dot(wanted, aim)))
+    if norm(wanted) < 1e-9:
+        return 0.0
+    return math.atan2(dot(cross(side, wanted), aim), dot(side, wanted)) - rest_swivel
+
+
+@inner
+def swivel_given(root, parent_rot, rest, o1, hinge, rest_swivel, end, place, turn):  # type: ignore[no-untyped-def]
+    """Swivel (radians) that a bend guide gives where it is carried to `place`, by the share kept in `turn`: between nothing
+    and all of the way to that place, on the shorter side."""
+    share = turned_share(turn)
+    if share == 0.0:
+        return 0.0
+    return share * wrap_near(swivel_to(root, parent_rot, rest, o1, hinge, rest_swivel, end, place), 0.0)
+
+
 #: Rows of what a solve reads: what the limb hangs from (7), the control (7), swivel, carry, twist, sign.
 _TARGET, _ANGLES = U(7 * BLOCK), U(14 * BLOCK)
 _END = U(14 * BLOCK)
@@ -291,7 +318,7 @@ def limbs(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no
 
 
 def moved_limbs(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
-    """Places limbs whose segments change their lengths, or whose body has a size."""
+    """Places limbs whose segments change their lengths, whose body has a size, or whose bend guide follows something."""
     values, work, inp, out, offsets = room.values, room.work, room.inp, room.out, room.offsets
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
@@ -312,16 +339,35 @@ def moved_limbs(first_i, first_f, count, size, ints, floats, room):  # type: ign
         hinge = row3(floats, f + U(13))
         lower_hinge = row3(floats, f + U(16))
         constants = (floats[f + U(20)], floats[f + U(21)])
+        guide = ints[i + U(16)]
         for b in range(U(size)):
             up = turn_at(inp, b)
             root = add(place_at(inp, b), qrot(up, place_at(offsets, b)))
             o1 = place_at(offsets, b + _3)
             o2 = place_at(offsets, b + _6)
             a = b + _ANGLES
+            target = place_at(inp, b + _TARGET)
+            swivel = inp[a]
+            if guide >= 0:
+                g = node_slot(guide) + b
+                swivel += swivel_given(
+                    root, up, rest, o1, hinge, constants[1], target, place_at(work, g), turn_at(work, g)
+                )
             upper, mid, mid_rot, end = solve_one(
-                root, up, rest, o1, o2, hinge, lower_hinge, constants, place_at(inp, b + _TARGET), inp[a], inp[a + _1],
-                inp[a + _2], inp[a + _3],
-            )  # fmt: skip
+                root,
+                up,
+                rest,
+                o1,
+                o2,
+                hinge,
+                lower_hinge,
+                constants,
+                target,
+                swivel,
+                inp[a + _1],
+                inp[a + _2],
+                inp[a + _3],
+            )
             put_limb(out, b, root, upper, mid, mid_rot, end)
         scatter(ints, i, size, out, inp, work)
 
@@ -392,21 +438,21 @@ def guide_place(root, parent_rot, rest, o1, o2, constants, end, swivel, distance
 
 
 @kernel
-def guide_swivel(root, parent_rot, rest, o1, o2, constants, end, guide):  # type: ignore[no-untyped-def]
+def given(pos, parent_rot, offsets, rest, constants, place, turn, out):  # type: ignore[no-untyped-def]
+    """`swivel_given` (F,) of posed limbs; the inputs are those of `guides`, and the guide's space (F, 3), (F, 4)."""
+    hinge = (constants[0], constants[1], constants[2])
+    for f in range(pos.shape[0]):
+        out[f] = swivel_given(
+            load3(pos, f, U(0)), line4(parent_rot, f), rest, load3(offsets, f, U(1)), hinge,
+            constants[8], load3(pos, f, U(2)), (place[f, 0], place[f, 1], place[f, 2]), line4(turn, f),
+        )  # fmt: skip
+
+
+@kernel
+def guide_swivel(root, parent_rot, rest, o1, constants, end, guide):  # type: ignore[no-untyped-def]
     """The swivel (radians) that points a limb at a bend guide standing at `guide`; the inverse of
     `guide_place` at any distance. A guide on the aim line says nothing: the swivel is then zero."""
-    _, _, d1, h, _, _, _ = shape(
-        o1, o2, (constants[0], constants[1], constants[2]), (constants[3], constants[4], constants[5])
-    )
-    line = sub(end, root)
-    reach = norm(line)
-    aim = aim_of(line, reach, parent_rot, rest, d1)
-    side = cross(aim, qrot(aim_frame(parent_rot, rest, d1, h, aim), h))
-    wanted = sub(guide, root)
-    wanted = sub(wanted, scale(aim, dot(wanted, aim)))
-    if norm(wanted) < 1e-9:
-        return 0.0
-    return math.atan2(dot(cross(side, wanted), aim), dot(side, wanted)) - constants[8]
+    return swivel_to(root, parent_rot, rest, o1, (constants[0], constants[1], constants[2]), constants[8], end, guide)
 
 
 @kernel

@@ -137,7 +137,7 @@ def _tied(program: Program, own: Bound, on: str, at: float) -> Program:
     retether.check_anchor(program, on)
     (control,) = own.controls.values()
     tether = retether.new_tether(program.take.tethers, own, control.control, *retether.anchor_of(on))
-    there = retether.seen_from(program, retether.node_of(program, tether), control.node, at, LEAVING)
+    there = retether.seen_from(program, retether.node_of(program, tether), own, control.control, at, LEAVING)
     tied = replace(tether, offset=there)
     take = replace(program.take, tethers=(*program.take.tethers, tied))
     now = program.on(take.with_curves({n: set_value(EMPTY, float(take.first), 1.0, STEPPED) for n in tied.weights}))

@@ -224,7 +224,7 @@ def _depends(program: Program, bound: Bound, nodes: set[int], seen: frozenset[in
     """Whether a part hangs from joints or may follow them, directly or by others."""
     if _hangs(program, bound, nodes):
         return True
-    anchors = {a for c in bound.followers.values() for a in c.anchors[:-1]} - seen
+    anchors = {one.node for c in bound.followers.values() for one in c.others} - seen
     if anchors & nodes:
         return True
     owners = [b for b in program.bounds.values() if b.id != bound.id and anchors & set(b.nodes.tolist())]

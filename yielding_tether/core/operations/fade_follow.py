@@ -15,9 +15,10 @@ import numpy as np
 
 from ..curves import EMPTY, LEAVING, Curve, insert, put
 from ..errors import CoreError
+from ..followers import BoundControl
 from ..program import Program
 from ..proof import Proof, prove
-from ..rig import Bound, BoundControl
+from ..rig import Bound
 from ..systems.system import Control
 from ..takes import WORLD, Take, Tether
 from .crossfade import OVER, over_stretch, ramp
@@ -81,8 +82,8 @@ def _faded(program: Program, id: tuple[str, str], asked: FadeFollow) -> tuple[Pr
     _check_one(program, staged, bound, placed, asked)
     weights = [
         c
-        for pair in placed.weights
-        for c, what in zip(pair, ("position", "rotation"), strict=True)
+        for one in placed.others
+        for c, what in zip(one.weights, ("position", "rotation"), strict=True)
         if c >= 0 and what in released
     ]
     times = staged.key_times(weights)
@@ -95,7 +96,9 @@ def _faded(program: Program, id: tuple[str, str], asked: FadeFollow) -> tuple[Pr
     until = float(later[0]) if len(later) else np.inf
     refuse_locked(staged, weights, asked.first, min(until, float(program.take.last)))
     # Tied so that on the last frame it is where it was.
-    tied = replace(tether, offset=seen_from(staged, node_of(staged, tether), placed.space, asked.last, LEAVING))
+    here = staged.bound(*id)
+    offset = seen_from(staged, node_of(staged, tether), here, control, asked.last, LEAVING, at_zero=True)
+    tied = replace(tether, offset=offset)
     names = staged.channel_names()
     wanted = {tied.weight_channel(w) for w in released}
     curves = {
@@ -120,11 +123,11 @@ def _tied(program: Program, bound: Bound, control: Control, asked: FadeFollow) -
 def _check_one(program: Program, staged: Program, bound: Bound, placed: BoundControl, asked: FadeFollow) -> None:
     """CoreError where the control follows that already."""
     now = program.bound(*bound.id).followers.get(placed.control.name)
-    node = placed.anchors[-2]
-    anchors = [] if now is None else list(zip(now.anchors, now.weights, strict=True))
-    full = [a for a, pair in anchors if any(c >= 0 and program.now(asked.first, [c])[0] >= 1.0 for c in pair)]
-    own = not any(program.now(asked.first, [c])[0] > 0.0 for _, pair in anchors for c in pair if c >= 0)
-    if node in full or (own and node == placed.anchors[-1]):
+    node = placed.anchors[-2].node
+    weights = [] if now is None else [(one.node, program.now(asked.first, one.switches)) for one in now.others]
+    full = [a for a, said in weights if np.any(said >= 1.0)]
+    own = not any(np.any(said > 0.0) for _, said in weights)
+    if node in full or (own and node == placed.own.node):
         raise CoreError(f"{bound.who} already follows {read(staged, asked.to)} at frame {asked.first:g}.")
 
 

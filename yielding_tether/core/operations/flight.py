@@ -19,11 +19,12 @@ import numpy as np
 from ..cast import Member, Shape
 from ..curves import ARRIVING, EMPTY, FLIGHT, LEAVING, Curve, put
 from ..errors import CoreError
-from ..express import FINE, Curves, Motion, Target, control_target, expressed, fence, put_space, set_over
+from ..express import FINE, Curves, Motion, Target, control_target, expressed, fence, set_over
+from ..followers import BoundControl
 from ..measure import STEP, Limits, one_sided
 from ..program import Poses, Program
 from ..proof import Proof, prove
-from ..rig import Bound, BoundControl
+from ..rig import Bound
 from ..takes import Take
 from ..transforms import Floats, Ints, rotate, rotation_distance
 from .handover import refuse_locked
@@ -174,7 +175,7 @@ def _fly(program: Program, bound: Bound, control: BoundControl, curves: Curves, 
     open_end = last >= program.take.last
     arc, released, caught = arc_of(program, bound, asked)
     weights = dict.fromkeys(control.switches, 0.0)
-    target = control_target(bound, control.control.name, weights)
+    target = control_target(program, bound, control.control.name, weights)
     names = program.channel_names()
     if not open_end:
         fence(program, curves, target.channels.tolist(), [last])
@@ -213,7 +214,7 @@ def _motion(program: Program, target: Target, control: BoundControl, arc: Arc) -
     def poses(at: Floats, side: Ints) -> Poses:
         found = program.evaluate(at, side, only=target.nodes)
         found.pos[:, control.node], found.rot[:, control.node] = arc.joint(at)
-        put_space(control, found, target.weights)
+        control.put_space(found, target.weights)
         return found
 
     return Motion(program, poses, lambda at: np.full(len(at), FINE * STEP))

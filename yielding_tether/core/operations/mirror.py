@@ -236,9 +236,9 @@ def _glass(program: Program, member: Member, frame: float, plane: str) -> _Glass
         return _Glass(program, program.world, np.zeros(3), rest, rest)
     node, joint = program.world, int(root.nodes[0])
     for control in root.controls.values():
-        weights = [max((program.now(frame, [c])[0] for c in pair if c >= 0), default=0.0) for pair in control.weights]
-        if max(weights, default=0.0) > 0.5:
-            node = control.anchors[int(np.argmax(weights))]
+        weights = [float(program.now(frame, one.switches).max(initial=0.0)) for one in control.anchors]
+        if max(weights) > 0.5:
+            node = control.anchors[int(np.argmax(weights))].node
     poses = program.evaluate([frame], only=[joint, node])
     back = inverse(poses.rot[0, node])
     index = member.skeleton.index[root.part.joints[0]]
@@ -285,9 +285,9 @@ def _joint_on_other_side(pairs: dict[tuple[str, str], Bound], program: Program, 
             continue
         if name in bound.part.joints:
             return other.part.joints[bound.part.joints.index(name)]
-        for one, two in zip(bound.controls, other.controls, strict=True):
-            if one == name:
-                return two
+        for one, two in zip(bound.described, other.described, strict=True):
+            if one.name == name:
+                return two.name
     return name
 
 
@@ -297,7 +297,8 @@ def _reach(program: Program, tether: Tether) -> Floats:
         control = bound.followers.get(tether.control) if bound.member.id == tether.member else None
         mine = [t for t in program.take.tethers if (t.member, t.control) == (tether.member, tether.control)]
         if control is not None and tether in mine:
-            return np.concatenate(control.reach[mine.index(tether)])
+            one = control.anchors[mine.index(tether)]
+            return np.concatenate([one.pos, one.rot])
     if tether.offset is not None:
         return np.array(tether.offset)
     return np.full(7, np.nan)
@@ -310,11 +311,14 @@ def _tied_alike(a: Floats, b: Floats) -> bool:
 
 
 def _rest(program: Program, member: str, name: str) -> Floats:
-    """(4,) rest rotation of a joint, or of the joint on which a control rests."""
+    """(4,) rest rotation of a joint, or of the joint on which a control rests; a guide is not turned."""
     whose = program.scene.member(member)
-    for bound in program.bounds.values():
-        if bound.member.id == member and name in bound.controls and name not in whose.skeleton.index:
-            name = bound.controls[name].control.rests_on
+    if name not in whose.skeleton.index:
+        mine = [b for b in program.bounds.values() if b.member.id == member]
+        control = next(c for b in mine for c in b.described if c.name == name)
+        if not control.rests_on:
+            return np.array([0.0, 0.0, 0.0, 1.0])
+        name = control.rests_on
     rest: Floats = whose.skeleton.rest_pose[1][whose.skeleton.index[name]]
     return rest
 

@@ -147,7 +147,7 @@ def apply(program: Program, drag: Drag) -> tuple[Take, Proof]:
 def describe(drag: Drag, program: Program) -> str:
     """One line for the list of revisions."""
     bound = program.bound(drag.member, drag.part)
-    labels = {c.name: c.label for s in bound.systems.values() for c in s.controls}
+    labels = {c.name: c.label for c in bound.described}
     more = f" and {len(drag.also)} more" if drag.also else ""
     stays = len(set(drag.keep))
     kept = f", {stays} kept in place" if stays else ""

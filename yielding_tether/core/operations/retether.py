@@ -22,9 +22,10 @@ from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Key, over,
 from ..errors import CoreError
 from ..express import Curves, Placing, Settling, carry, control_target, fence, hold, set_over
 from ..findings import Finding, part_findings
+from ..followers import Body, BoundControl
 from ..program import Program
 from ..proof import Proof, prove
-from ..rig import Body, Bound, BoundControl
+from ..rig import Bound
 from ..systems.system import Control
 from ..takes import WORLD, Take, Tether
 from ..transforms import Floats, inverse, multiply, rotate
@@ -77,7 +78,7 @@ class Retether:
 
 def able(bound: Bound) -> list[Control]:
     """Controls and joints of a part that can follow something."""
-    return [c for mine in bound.systems.values() for c in mine.controls if c.releases]
+    return [c for c in bound.described if c.releases]
 
 
 def control_for(program: Program, bound: Bound, named: str, first: float) -> Control:
@@ -204,8 +205,7 @@ def _held_on(program: Program, bound: Bound, name: str, at: float) -> list[int]:
     control = bound.followers.get(name)
     if control is None:
         return []
-    weights = [(a, [c for c in pair if c >= 0]) for a, pair in zip(control.anchors[:-1], control.weights, strict=False)]
-    return [a for a, channels in weights if np.any(program.now(at, channels) > 0.0)]
+    return [one.node for one in control.others if np.any(program.now(at, one.switches) > 0.0)]
 
 
 def _idle(program: Program, bound: Bound, control: Control, first: float, last: float) -> str:
@@ -246,8 +246,7 @@ def _tether(
         tether = replace(tether, offset=tied)
     elif asked.offset == "here":
         side = ARRIVING if first > program.take.first else LEAVING
-        own = program.rig.control_node(bound.member.id, control.name)
-        tether = replace(tether, offset=seen_from(program, node_of(program, tether), own, first, side))
+        tether = replace(tether, offset=seen_from(program, node_of(program, tether), bound, control, first, side))
     tethers.append(tether)
     return tether
 
@@ -301,11 +300,25 @@ def new_tether(tethers: Sequence[Tether], bound: Bound, control: Control, member
     return Tether(name, bound.member.id, control.name, member, anchor, *released)
 
 
-def seen_from(program: Program, node: int, what: int, at: float, side: int) -> Offset:
-    """Place and rotation of one node in another, at a moment; the place as at size one."""
-    here = program.evaluate([at], side, only=[node, what])
-    size = program.sizes(here.times, side, node)[0]
-    return within(here.pos[0, node], here.rot[0, node], here.pos[0, what], here.rot[0, what], size)
+def seen_from(
+    program: Program, node: int, bound: Bound, control: Control, at: float, side: int, *, at_zero: bool = False
+) -> Offset:
+    """Place and rotation of a control in something, at a moment; the place as at size one. `at_zero`: of where it is with all
+    its values at rest, which is its space."""
+    size = program.sizes(np.array([at]), side, node)[0]
+    if control.handle.computed:
+        # It stands where its system shows it, whatever drives.
+        system = next(n for n, mine in bound.systems.items() if control in mine.controls)
+        zero = {bound.own[control.shows]: 0.0} if at_zero else {}
+        nodes = [node, *program.fit_nodes([bound]).tolist()]
+        here = program.evaluate([at], side, {**bound.drive_to(system), **zero}, only=nodes)
+        place, turn = program.computed(bound, here)[control.name][0], here.rot[0, node]
+    else:
+        placed = bound.followers.get(control.name)
+        what = placed.space if at_zero and placed else program.rig.control_node(bound.member.id, control.name)
+        here = program.evaluate([at], side, only=[node, what])
+        place, turn = here.pos[0, what], here.rot[0, what]
+    return within(here.pos[0, node], here.rot[0, node], place, turn, size)
 
 
 def within(pos: Floats, rot: Floats, place: Floats, turn: Floats, size: float) -> Offset:
@@ -354,6 +367,8 @@ def wanted_of(bound: Bound, control: Control, what: str) -> set[str]:
     """In what a control is to follow: "position", "rotation" or, for "both", all it can. CoreError where it can't."""
     found: set[str] = {w for w in control.releases if what in ("both", w)}
     if not found:
+        if not control.is_joint:
+            raise CoreError(f"The {control.label} has no turn: only its place can follow something.")
         raise CoreError(
             f"{in_words(control.name)} of {bound.who} stays where it hangs: only its turn can follow something."
         )
@@ -378,8 +393,8 @@ def _follow(
     wanted = set() if tether is None else {program.channels[tether.weight_channel(w)] for w in released}
     weights = {
         c: float(c in wanted)
-        for pair in control.weights
-        for c, what in zip(pair, ("position", "rotation"), strict=True)
+        for one in control.others
+        for c, what in zip(one.weights, ("position", "rotation"), strict=True)
         if c >= 0 and what in released
     }
     at = np.unique(np.append(np.arange(np.ceil(first), last), [first, last]))
@@ -391,7 +406,7 @@ def _follow(
         return False
     open_end = last >= program.take.last
     refuse_locked(program, [*control.channels, *weights], first, last)
-    target = control_target(bound, control.control.name, weights)
+    target = control_target(program, bound, control.control.name, weights)
     if not open_end:
         fence(program, curves, target.channels.tolist(), [last])
     if asked.after == "snap":

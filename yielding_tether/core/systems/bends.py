@@ -9,6 +9,7 @@ from functools import partial
 import numpy as np
 
 from ..curves import ARRIVING, LEAVING, STEPPED, Curve, Key, curve, insert, put
+from ..express import control_target, expressed, fence, motion_of, set_over
 from ..findings import Finding, span_of, states, who_of
 from ..kernels.two_segment import SENSIBLE
 from ..program import Poses, Program
@@ -20,6 +21,8 @@ from .two_segment import FAR, NEAR, TwoSegment, ik_name
 
 #: A bend that turns this far about the line of aim from one frame to the next has flipped.
 FLIP = np.radians(100.0)
+#: A guide that is carried nearer than this share of its limb's length to the line of aim says nothing.
+CLOSE = 0.1
 #: A limb bent less than this share of its length shows no side.
 BENT = 0.03
 
@@ -85,8 +88,52 @@ def bend_flips(program: Program, bound: Bound, system: TwoSegment) -> Iterator[F
             )
 
 
+def carried_guides(program: Program, bound: Bound, system: TwoSegment) -> Iterator[Finding]:
+    """Stretches in which what a bend guide follows carries it so near to the line of aim that the bend hardly knows a side."""
+    for guide in bound.guides.values():
+        frames = program.take.frames
+        followed = program.sample(frames, LEAVING, np.array(guide.switches)).max(axis=0) > 0.0
+        driving = bound.driving(program.sample(frames, LEAVING, bound.driver_channels))
+        frames = frames[followed & (driving == list(bound.systems).index(system.name))]
+        if not len(frames):
+            continue
+        poses = program.evaluate(frames, only=[guide.space, *bound.nodes])
+        size = poses.size(bound.slot)
+        length = bound.systems[system.name].data.length * (1.0 if size is None else size)
+        root, end = (poses.pos[:, bound.nodes[k]] for k in (0, -1))
+        line, off = end - root, poses.pos[:, guide.space] - root
+        far = np.linalg.norm(np.cross(off, line), axis=1) / np.maximum(np.linalg.norm(line, axis=1), 1e-9)
+        near = frames[far < CLOSE * length]
+        for run in np.split(near, np.flatnonzero(np.diff(near) > 1.0) + 1) if len(near) else ():
+            first, last = float(run[0]), float(run[-1])
+            worst = float(far[(frames >= first) & (frames <= last)].min())
+            said = f"The bend guide of {bound.who} is carried to {100.0 * worst:.1f} cm from the line of aim {span_of(first, last)}"
+            yield Finding("lost", bound.member.id, bound.part.name, who_of(bound), first, last, worst, 0.0, said)
+
+
+def let_go(program: Program, bound: Bound, finding: Finding) -> Repaired:
+    """The guide follows nothing while it would be carried to the line of aim: the bend goes over from where it was before that
+    to where it is after it in one sweep, with the speeds that it has there."""
+    (guide,) = bound.guides.values()
+    take = program.take
+    first, last = max(finding.frame - 1.0, float(take.first)), min(finding.last + 1.0, float(take.last))
+    open_end = finding.last >= take.last
+    weights = dict.fromkeys(guide.switches, 0.0)
+    target = control_target(program, bound, guide.control.name, weights)
+    curves = dict(take.curves)
+    if not open_end:
+        fence(program, curves, target.channels.tolist(), [last])
+    ends = np.unique([first, last])
+    curves.update(expressed(motion_of(program, target), target, curves, ends, ends, set(), open_end))
+    names = program.channel_names()
+    for c in weights:
+        curves[names[c]] = set_over(program.curve(c), first, last, open_end, 0.0, float(program.defaults[c]))
+    return Repaired(take.with_curves(curves), first, last)
+
+
 def lost_guides(program: Program, bound: Bound, system: TwoSegment) -> Iterator[Finding]:
     """Stretches in which the bend guide can't be found."""
+    yield from carried_guides(program, bound, system)
     guide = bound.own[ik_name(bound), "guide"]
     kept = program.curve(guide)
     if not len(kept):
@@ -161,6 +208,8 @@ def _shifted(kept: Curve, first: float, last: float, change: Callable[[float], f
 
 def bring_back(program: Program, bound: Bound, system: TwoSegment, finding: Finding) -> Repaired:
     """The guide stands at its sensible distance while it was lost; nothing else changes."""
+    if bound.guides and finding.key in {f.key for f in carried_guides(program, bound, system)}:
+        return let_go(program, bound, finding)
     guide = bound.own[ik_name(bound), "guide"]
     kept = program.curve(guide)
     times = kept.times

@@ -15,8 +15,9 @@ from ..transforms import ORDERS, Floats, Ints, inverse, multiply
 from .system import Control, Handle, Posed, State, System
 
 if TYPE_CHECKING:
+    from ..followers import BoundControl
     from ..parts.part import Part
-    from ..rig import Bound, BoundControl
+    from ..rig import Bound
 
 NO_TURN = np.array([[0.0, 0.0, 0.0, 1.0]])
 
@@ -122,9 +123,9 @@ def following(tape: Tape, bound: Bound, k: int, control: BoundControl, into: Int
         into[k] if joint else -1, control.space, bound.above_in(into, k), control.turn, bound.moving[k, 0],
         bound.samples[k], len(control.anchors) - 1, bound.slot,
     ]  # fmt: skip
-    for anchor, (_, weight), way in zip(control.anchors[:-1], control.weights, control.ways, strict=False):
-        ints += [anchor, weight, way]
+    for one in control.others:
+        ints += [one.node, one.rotation, one.way]
     floats = [*bound.offsets[k], *bound.rests[k], *signs_of(control.control.order)]
-    for _, turn in control.reach[:-1]:
-        floats += turn.tolist()
+    for one in control.others:
+        floats += one.rot.tolist()
     return tape.add(JOINT_FOLLOWING, ints, floats, (control.turn,))

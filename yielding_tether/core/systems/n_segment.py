@@ -18,7 +18,7 @@ from ..kernels.n_segment import CHAIN
 from ..tape import Run, Tape, signs_of
 from ..transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
 from .system import Posed, State
-from .two_segment import Bent, TwoSegment, geometry, shape_channels
+from .two_segment import Bent, TwoSegment, geometry, guide_node, shape_channels
 
 if TYPE_CHECKING:
     from ..parts.chain import ChainPart
@@ -80,7 +80,7 @@ class NSegment(TwoSegment):
         inner = {int(k): int(channels[10 + 3 * n]) for n, k in enumerate(data.inner)}
         ints: list[int] = [
             len(into), chain.middle, bound.above[0], bound.controls[chain.ik].node, *channels[6:10].tolist(),
-            bound.slot,
+            bound.slot, guide_node(bound),
         ]  # fmt: skip
         floats = [*data.constants, data.reach, data.whole, *bound.rests[0]]
         for k in range(len(into)):

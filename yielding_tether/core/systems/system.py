@@ -54,7 +54,8 @@ class Handle:
 class Control:
     """Something to take hold of. `releases`: which of place and rotation may follow something; `hangs_from`: the joint
     that is its own space ("" the world); `rests_on`: the joint on which it rests, and must reach. `is_joint`: it is the
-    joint of its name, which stays where it hangs and turns with what it follows."""
+    joint of its name, which stays where it hangs and turns with what it follows. `shows`: of a computed one, the channel
+    (control, name) that says where it stands, and that is fitted anew where it follows something else."""
 
     name: str
     label: str
@@ -64,6 +65,12 @@ class Control:
     hangs_from: str = ""
     rests_on: str = ""
     is_joint: bool = False
+    shows: tuple[str, str] = ("", "")
+
+    @property
+    def stands(self) -> bool:
+        """Whether it has a place of its own, by keys."""
+        return not self.is_joint and not self.handle.computed
 
 
 class Space(NamedTuple):

@@ -23,6 +23,7 @@ import numpy as np
 
 from ..channels import Channel, moving, turning
 from ..kernels import two_segment as formulas
+from ..kernels.guide import turned_share
 from ..kernels.scalars import add, cross, norm, qconj, qmul, qrot, scale
 from ..tape import Run, Tape
 from ..transforms import Floats, Ints, wrap_near
@@ -106,7 +107,8 @@ class TwoSegment(System):
             ),
             Control(
                 guide_name(part), f"bend guide of the {part.label}", "xyz",
-                Handle("lozenge", ("move",), middle, middle, computed=True, always=True),
+                Handle("lozenge", ("move",), middle, middle, computed=True, always=True), frozenset({"position"}),
+                shows=(part.ik, "swivel"),  # type: ignore[attr-defined]
             ),
         )  # fmt: skip
 
@@ -124,7 +126,7 @@ class TwoSegment(System):
         return {bound.own[ik_name(bound), "bend"]: -1.0 if bend < 0.0 else 1.0}
 
     def reads(self, bound: Bound, state: State) -> list[int]:
-        return [bound.controls[ik_name(bound)].node]
+        return [bound.controls[ik_name(bound)].node, *(guide.space for guide in bound.guides.values())]
 
     def row_channels(self, bound: Bound, state: State) -> list[int]:
         # Place and rotation belong to the control's own stage.
@@ -133,7 +135,7 @@ class TwoSegment(System):
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         data: Geometry = bound.systems[self.name].data
-        still = bool(np.all(bound.moving < 0) and np.all(bound.samples < 0)) and not bound.slot
+        still = bool(np.all(bound.moving < 0) and np.all(bound.samples < 0)) and not bound.slot and not bound.guides
         form = formulas.shape(
             tuple(bound.offsets[1]), tuple(bound.offsets[2]), tuple(data.constants[0:3]), tuple(data.constants[3:6])
         )
@@ -145,6 +147,7 @@ class TwoSegment(System):
             *bound.systems[self.name].channels[6:10],
             *where,
             bound.slot,
+            guide_node(bound),
         )
         floats = (*bound.offsets.ravel(), *bound.rests[0], *data.constants, *np.hstack(form))
         return [tape.add(formulas.LIMB if still else formulas.LIMB_MOVED, ints, floats)]
@@ -163,7 +166,20 @@ class TwoSegment(System):
         out[:6] = fit_control(
             posed, control, posed.pos[:, -1], posed.rot[:, -1], bound.controls[control].control.order, near
         )
-        formulas.fit(*self.bent(bound, posed), np.ascontiguousarray(near[6:10]), out[6:])
+        bent = self.bent(bound, posed)
+        given = self.swivel_given(bound, posed, bent)
+        start = near[6:10].copy()
+        start[0] += given[0]
+        formulas.fit(*bent, start, out[6:])
+        out[6] -= given
+        return out
+
+    def swivel_given(self, bound: Bound, posed: Posed, bent: Bent) -> Floats:
+        """(F,) swivel (radians) that the bend guide gives by what it follows, before the channel."""
+        out = np.zeros(len(bent.pos))
+        if bound.guides:
+            space = posed.spaces[guide_name(bound.part)]
+            formulas.given(bent.pos, bent.above, bent.offsets, bent.rest, bent.constants, space.pos, space.rot, out)
         return out
 
     def bends(self, bound: Bound, posed: Posed) -> Floats:
@@ -188,8 +204,22 @@ class TwoSegment(System):
     def places(self, bound: Bound, posed: Posed, values: Mapping[int, Floats]) -> dict[str, Floats]:
         out = np.empty((len(posed.pos), 3))
         extra = values.get(bound.own[ik_name(bound), "guide"])
-        formulas.guides(*self.bent(bound, posed), np.zeros(len(out)) if extra is None else extra * posed.sizes, out)
+        bent = self.bent(bound, posed)
+        formulas.guides(*bent, np.zeros(len(out)) if extra is None else extra * posed.sizes, out)
+        if bound.guides:
+            self._beside(bound, posed, bent, out)
         return {guide_name(bound.part): out}
+
+    def _beside(self, bound: Bound, posed: Posed, bent: Bent, out: Floats) -> None:
+        """Draws a guide nearer to what it follows the more it follows it, on the side to which the limb bends."""
+        space = posed.spaces[guide_name(bound.part)]
+        root, line = bent.pos[:, 0], bent.pos[:, 2] - bent.pos[:, 0]
+        aim = line / np.maximum(np.linalg.norm(line, axis=1, keepdims=True), 1e-9)
+        share = np.array([turned_share(tuple(q)) for q in space.rot.tolist()])[:, None]
+        along, off = zip(*(_split(place - root, aim) for place in (out, space.pos)), strict=True)
+        far = [np.linalg.norm(x, axis=1, keepdims=True) for x in off]
+        side = off[0] / np.maximum(far[0], 1e-9)
+        out[:] = root + along[0] + share * (along[1] - along[0]) + side * (far[0] + share * (far[1] - far[0]))
 
     def drag(
         self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
@@ -198,9 +228,10 @@ class TwoSegment(System):
         if control == ik:
             return drag_control(bound, posed, ik, bound.controls[ik].control.order, position, rotation, now)
         swivel = bound.own[ik, "swivel"]
+        given = float(self.swivel_given(bound, posed, self.bent(bound, posed))[0])
         # How far a guide stands moves nothing; which way it stands is the swivel.
         return {
-            swivel: float(wrap_near(self.swivel_towards(bound, posed, position), now[swivel])),
+            swivel: float(wrap_near(self.swivel_towards(bound, posed, position) - given, now[swivel])),
             bound.own[ik, "guide"]: self.guide_distance(bound, posed, position),
         }
 
@@ -209,7 +240,7 @@ class TwoSegment(System):
         bent = self.bent(bound, posed)
         swivel: float = formulas.guide_swivel(
             tuple(bent.pos[0, 0].tolist()), tuple(bent.above[0].tolist()), bent.rest, tuple(bent.offsets[0, 1].tolist()),
-            tuple(bent.offsets[0, 2].tolist()), bent.constants, tuple(bent.pos[0, 2].tolist()),
+            bent.constants, tuple(bent.pos[0, 2].tolist()),
             tuple(np.asarray(guide, dtype=float).tolist()),
         )  # fmt: skip
         return swivel
@@ -235,6 +266,17 @@ class TwoSegment(System):
         repairs = {"flip": bends.turn_back, "lost": bends.bring_back}
         wanted = repairs.get(finding.kind)
         return wanted(program, bound, self, finding) if wanted else None
+
+
+def _split(place: Floats, aim: Floats) -> tuple[Floats, Floats]:
+    """What of a place (F, 3) lies along a line (F, 3), and what off it."""
+    along = np.sum(place * aim, axis=1, keepdims=True) * aim
+    return along, place - along
+
+
+def guide_node(bound: Bound) -> int:
+    """Node of where a limb's bend guide is carried by what it follows, -1 where it follows nothing."""
+    return next((guide.space for guide in bound.guides.values()), -1)
 
 
 def ik_name(bound: Bound) -> str:
