@@ -15,7 +15,7 @@ from yielding_tether.core.cast import Member, Shape
 from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
-from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.operations.flight import Flight, apply, centre_of_mass
 from yielding_tether.core.operations.retether import Retether
 from yielding_tether.core.operations.retether import apply as retether
@@ -24,7 +24,7 @@ from yielding_tether.core.program import Program
 from yielding_tether.core.shapes import signed_distance
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Take
-from yielding_tether.core.transforms import Floats, rotation_distance
+from yielding_tether.core.transforms import Floats, rotate, rotation_distance
 
 from .worlds import limb_member, prop, random_take, scene, stepped
 
@@ -125,6 +125,33 @@ class Flying(unittest.TestCase):
                         after.evaluate(outside).pos[:, node].tobytes(),
                         program.evaluate(outside).pos[:, program.nodes["cup", "cup"]].tobytes(),
                     )
+
+    def test_where_its_ends_and_its_top_can_be_dragged_it_goes(self) -> None:
+        """Each place is where the flight of that stretch has its end or its top, by what it was tried to."""
+        middle = np.array([0.03, -0.08, 0.02])
+        for seed, meets in ((1, "catch"), (2, "release"), (3, "catch")):
+            program = thrower(seed, (0.03, -0.08, 0.02))
+            asked = Asked(CUP, 20.0, 44.0, {"meets": meets})
+            shown = OPERATIONS["flight"].in_view(program, asked)
+            assert shown is not None
+            self.assertEqual(len(shown.path), 25)
+            for pull in shown.pulls:
+                self.assertGreater(len(pull.to), 5)
+                some = [pull.to[0], pull.to[len(pull.to) // 2], pull.to[-1], (20.0, 44.0, pull.at)]
+                for first, last, place in some:
+                    with self.subTest(seed=seed, meets=meets, pull=pull.label, first=first, last=last):
+                        after = program.on(run(program, "flight", Asked(CUP, first, last, {"meets": meets})).take)
+                        node = after.nodes["cup", "cup"]
+                        t = np.linspace(first, last, 2001)
+                        poses = after.evaluate(t, np.arange(2001) // 2000)
+                        got = poses.pos[:, node] + rotate(poses.rot[:, node], np.broadcast_to(middle, (2001, 3)))
+                        if pull.label == "its top":
+                            k = int(np.argmax(got[:, 1]))
+                            self.assertLess(abs(place[1] - got[k, 1]), 1e-4)
+                            self.assertLess(np.abs(place - got[k]).max(), 0.02)
+                        else:
+                            k = 0 if "let go" in pull.label else -1
+                            self.assertLess(np.abs(place - got[k]).max(), 1e-6)
 
     def test_the_middle_of_a_prop_is_that_of_its_shapes(self) -> None:
         """By points in the shapes, without their volumes: a ball with a rod, a block or a ring beside it."""

@@ -422,7 +422,8 @@ def _writing(app: FastAPI, studio: Studio) -> None:
 def _tried(studio: Studio, take_id: int, asked: s.OperationAsked) -> s.Tried:
     name, trial = studio.try_(take_id, asked)
     rows = strands(trial.program, [], [(p.member, p.part) for p in asked.parts])
-    return s.Tried(trial=name, proof=trial.proof, sentence=trial.proof.sentence, strands=rows)
+    shown = operations.in_view(trial.base.program, asked)
+    return s.Tried(trial=name, proof=trial.proof, sentence=trial.proof.sentence, strands=rows, in_view=shown)
 
 
 def _live(app: FastAPI, studio: Studio) -> None:

@@ -396,19 +396,22 @@ def follows(program: Program, bound: Bound) -> list[s.Follow]:
         beside = [w for t, w in weights.items() if t.control == tether.control]
         below = [w for t, w in weights.items() if t.control == tether.control and mine.index(t) < mine.index(tether)]
         whole = np.maximum(np.sum(np.maximum(beside, 0.0), axis=0), 1.0)
-        low = np.sum(np.maximum(below, 0.0), axis=0) / whole if below else np.zeros(len(frames))
-        high = low + np.maximum(weight, 0.0) / whole
+        # Controls of one system have a band each.
+        bands = list(dict.fromkeys(t.control for t in mine if systems[t.control] == systems[tether.control]))
+        band, count = bands.index(tether.control), len(bands)
+        low = (band + (np.sum(np.maximum(below, 0.0), axis=0) / whole if below else np.zeros(len(frames)))) / count
+        high = low + np.maximum(weight, 0.0) / whole / count
         on = np.concatenate([[False], weight > 0.0, [False]])
         edges = np.flatnonzero(on[1:] != on[:-1])
         anchor = _anchor_label(program, tether.anchor_member, tether.anchor)
-        how = "turns with" if tether.control in bound.turned else "follows"
-        says = " ".join(w for w in (_apart(bound, tether), how, anchor) if w)
+        apart, turns = _apart(bound, tether), tether.control in bound.turned
+        says = " ".join(w for w in (apart, "turns with" if turns else "follows", anchor) if w)
         for a, b in zip(edges[::2], edges[1::2], strict=True):
             starts = [k for k in range(a, b) if k == a or (low[k], high[k]) != (low[k - 1], high[k - 1])]
             shares = [(int(frames[k]), round(float(low[k]), 4), round(float(high[k]), 4)) for k in starts]
             found.append(
                 s.Follow(
-                    anchor=anchor, says=says, system=systems[tether.control], first=float(frames[a]), last=float(frames[b - 1]),
+                    anchor=anchor, control=apart, turns=turns, says=says, system=systems[tether.control], first=float(frames[a]), last=float(frames[b - 1]),
                     weight=float(weight[a:b].max()), shares=shares,
                 )
             )  # fmt: skip

@@ -56,6 +56,18 @@ def run_asked(program: Program, body: s.OperationAsked, clips: Clips) -> Outcome
     return run(program, body.operation, asked_of(body, clips))
 
 
+def in_view(program: Program, body: s.OperationAsked) -> s.InView | None:
+    """What an operation that is tried shows in the view."""
+    asked = Asked(tuple((p.member, p.part) for p in body.parts), body.first, body.last, body.choices)
+    found = OPERATIONS[body.operation].in_view(program, asked)
+    if found is None:
+        return None
+    pulls = [
+        s.Pull(label=p.label, at=p.at, to=[s.PullTo(first=a, last=b, place=x) for a, b, x in p.to]) for p in found.pulls
+    ]
+    return s.InView(path=list(found.path), pulls=pulls)
+
+
 def suggested(program: Program, body: s.SuggestAsked) -> s.Suggested:
     """The choices that a stretch of these parts most likely wants, and which options its parts have."""
     operation = OPERATIONS.get(body.operation)

@@ -193,9 +193,12 @@ class StrandKey(Model):
 
 class Follow(Model):
     """Who is followed by a control of a system from one frame to another, with the greatest weight there; `says` it in words.
-    `shares`: from which frame on it has its share of all that the control follows, from where to where of one."""
+    `control`: what of the part follows, where that is not its own control; `turns`: whether only its turn does. `shares`: from
+    which frame on it has its share of all that the system's controls follow, from where to where of one."""
 
     anchor: str
+    control: str
+    turns: bool
     says: str
     system: str
     first: float
@@ -402,11 +405,36 @@ class OperationAsked(Asked):
     )  # fmt: skip
 
 
+class PullTo(Model):
+    """A stretch, and where it would bring what is dragged."""
+
+    first: float
+    last: float
+    place: tuple[float, float, float]
+
+
+class Pull(Model):
+    """Something to drag in the view while an operation is tried."""
+
+    label: str
+    at: tuple[float, float, float]
+    to: list[PullTo]
+
+
+class InView(Model):
+    """What is shown in the view while an operation is tried: a path with a place for each frame from the first on, and what of it
+    can be dragged."""
+
+    path: list[tuple[float, float, float]]
+    pulls: list[Pull]
+
+
 class Tried(Model):
     trial: str
     proof: Proof
     sentence: str
     strands: list[Strand]
+    in_view: InView | None
 
 
 class Applied(Model):

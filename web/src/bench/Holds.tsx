@@ -18,7 +18,7 @@ export function Holds({ info }: { info: TakeInfo }) {
         <Box key={m.member} sx={{ display: "grid", gridTemplateColumns: "auto auto 1fr", columnGap: 0.75, alignItems: "baseline" }}>
           {m.holds.length > 1 && <Typography sx={{ gridColumn: "1 / -1", fontSize: 12.5, fontWeight: 700 }}>{m.name}</Typography>}
           {m.holds.map((h) => (
-            <Box key={`${h.part} ${h.anchor}`} sx={{ display: "contents" }}>
+            <Box key={`${h.part} ${h.label} ${h.anchor}`} sx={{ display: "contents" }}>
               <Link
                 component="button"
                 underline="hover"

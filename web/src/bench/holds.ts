@@ -15,7 +15,7 @@ export function holdsAt(info: Pick<TakeInfo, "members" | "strands">, frame: numb
   const of = (s: Strand): Hold[] =>
     s.follows
       .filter((f) => frame >= f.first && frame <= f.last && [f.system, BOTH].includes(driverAt(s, frame)))
-      .map((f) => ({ member: s.member, part: s.part, label: s.label, side: s.side, anchor: f.anchor, turns: !f.says.startsWith("follows ") }));
+      .map((f) => ({ member: s.member, part: s.part, label: f.control || s.label, side: s.side, anchor: f.anchor, turns: f.turns }));
   const known = new Set(info.members.map((m) => m.id));
   // Anchors are in no cast: each is its own row.
   const made = info.strands.filter((s) => !known.has(s.member)).map((s) => ({ id: s.member, name: s.label }));

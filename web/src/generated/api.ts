@@ -1149,11 +1149,16 @@ export interface components {
         /**
          * Follow
          * @description Who is followed by a control of a system from one frame to another, with the greatest weight there; `says` it in words.
-         *     `shares`: from which frame on it has its share of all that the control follows, from where to where of one.
+         *     `control`: what of the part follows, where that is not its own control; `turns`: whether only its turn does. `shares`: from
+         *     which frame on it has its share of all that the system's controls follow, from where to where of one.
          */
         Follow: {
             /** Anchor */
             anchor: string;
+            /** Control */
+            control: string;
+            /** Turns */
+            turns: boolean;
             /** Says */
             says: string;
             /** System */
@@ -1305,6 +1310,21 @@ export interface components {
              * @description parts that can be handed over between systems of keys
              */
             parts: string[];
+        };
+        /**
+         * InView
+         * @description What is shown in the view while an operation is tried: a path with a place for each frame from the first on, and what of it
+         *     can be dragged.
+         */
+        InView: {
+            /** Path */
+            path: [
+                number,
+                number,
+                number
+            ][];
+            /** Pulls */
+            pulls: components["schemas"]["Pull"][];
         };
         /**
          * JobInfo
@@ -1816,6 +1836,38 @@ export interface components {
              */
             readonly sentence: string;
         };
+        /**
+         * Pull
+         * @description Something to drag in the view while an operation is tried.
+         */
+        Pull: {
+            /** Label */
+            label: string;
+            /** At */
+            at: [
+                number,
+                number,
+                number
+            ];
+            /** To */
+            to: components["schemas"]["PullTo"][];
+        };
+        /**
+         * PullTo
+         * @description A stretch, and where it would bring what is dragged.
+         */
+        PullTo: {
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
+            /** Place */
+            place: [
+                number,
+                number,
+                number
+            ];
+        };
         /** Renamed */
         Renamed: {
             /** Name */
@@ -2208,6 +2260,7 @@ export interface components {
             sentence: string;
             /** Strands */
             strands: components["schemas"]["Strand"][];
+            in_view: components["schemas"]["InView"] | null;
         };
         /**
          * When

@@ -28,7 +28,21 @@ from ..rig import Bound
 from ..takes import Take
 from ..transforms import Floats, Ints, rotate, rotation_distance
 from .handover import refuse_locked
-from .operation import Asked, Choice, Operation, Outcome, Parts, Value, check_parts, check_stretch, labels, offered
+from .operation import (
+    Asked,
+    Choice,
+    InView,
+    Operation,
+    Outcome,
+    Parts,
+    Place,
+    Pull,
+    Value,
+    check_parts,
+    check_stretch,
+    labels,
+    offered,
+)
 
 #: Metres a second squared, downward.
 GRAVITY = 9.81
@@ -39,6 +53,8 @@ NEAR, TURNED = 5e-7, np.radians(0.05)
 DENSEST, MOST = 256, 8
 #: Frames before and after the release at which another one is looked for, and how much less it must add to be told.
 AROUND, WORTH = 5, 0.8
+#: Frames about the ends of a flight to which they can be dragged.
+REACH = 24.0
 #: Below this a shape's middle is taken for the joint itself, metres.
 CENTRED = 1e-5
 
@@ -243,12 +259,10 @@ def _easier(program: Program, bound: Bound, arc: Arc, caught: Limits, asked: Fli
     at = at[(at >= program.take.first) & (at < asked.last) & (at != asked.first)]
     if not len(at):
         return ""
-    limits = one_sided(program, at, bound.nodes[:1])
     end = _held(caught, LEAVING, arc.centre)[0]
-    held = [_held(limits, ARRIVING, arc.centre, k) for k in range(len(at))]
     more = [
         float(np.linalg.norm(_throw(place, end, asked.last - t, arc.fall) - velocity))
-        for t, (place, velocity, _, _) in zip(at, held, strict=True)
+        for t, place, velocity, _, _ in _holds(program, bound, at, ARRIVING, arc.centre)
     ]
     k = int(np.argmin(more))
     rate = float(program.take.rate)
@@ -298,6 +312,62 @@ def _words(
     return found
 
 
+def pulls(program: Program, asked: Flight) -> InView:
+    """The arc of a flight, and its ends and its top as things to drag. Place and gravity are given, so what dragging changes is
+    when it is let go and when it is caught: the ends slide along where the prop is held, and the top rises with the time between
+    them; where the release is kept, the top is that of a throw from another frame."""
+    (id,) = asked.parts
+    bound = program.bound(*id)
+    arc, _, _ = arc_of(program, bound, asked)
+    first, last, take = asked.first, asked.last, program.take
+    starts = first + np.arange(-REACH, REACH + 1.0)
+    ends = last + np.arange(-REACH, REACH + 1.0)
+    starts = starts[(starts >= take.first) & (starts < last - 1.0)]
+    ends = ends[(ends <= take.last) & (ends > first + 1.0)]
+    throws = [(t, place, velocity) for t, place, velocity, _, _ in _holds(program, bound, starts, ARRIVING, arc.centre)]
+    caught = [(t, place) for t, place, *_ in _holds(program, bound, ends, LEAVING, arc.centre)]
+    if asked.meets == "catch":
+        landings = caught
+        flights = [(first, t, arc.place, _throw(arc.place, place, t - first, arc.fall)) for t, place in caught]
+    else:
+        landings = [(t, arc.at(np.array([t]))[0][0]) for t in ends.tolist()]
+        flights = [(t, last, place, velocity) for t, place, velocity in throws]
+    tops = [
+        (a, b, top) for a, b, place, velocity in flights if (top := _top(place, velocity, arc.fall, b - a)) is not None
+    ]
+    found = [
+        Pull("where it is let go", _place(arc.place), tuple((t, last, _place(place)) for t, place, _ in throws)),
+        Pull(
+            "where it is caught",
+            _place(arc.at(np.array([last]))[0][0]),
+            tuple((first, t, _place(x)) for t, x in landings),
+        ),
+    ]
+    if (top := _top(arc.place, arc.velocity, arc.fall, last - first)) is not None:
+        found.append(Pull("its top", _place(top), tuple((a, b, _place(x)) for a, b, x in tops)))
+    path, _ = arc.at(np.unique(np.append(np.arange(first, last), last)))
+    return InView(tuple(map(_place, path)), tuple(found))
+
+
+def _holds(
+    program: Program, bound: Bound, at: Floats, side: int, centre: Floats
+) -> list[tuple[float, Floats, Floats, Floats, Floats]]:
+    """Each of some moments, and how a prop is held there, as `_held` says it."""
+    limits = one_sided(program, at, bound.nodes[:1])
+    return [(t, *_held(limits, side, centre, k)) for k, t in enumerate(at.tolist())]
+
+
+def _top(place: Floats, velocity: Floats, fall: Floats, frames: float) -> Floats | None:
+    """(3,) the highest place of a flight, where it rises before it falls."""
+    t = float(velocity[1] / -fall[1])
+    return place + t * velocity + 0.5 * t * t * fall if 0.0 < t < frames else None
+
+
+def _place(at: Floats) -> Place:
+    x, y, z = map(float, at)
+    return x, y, z
+
+
 @offered
 class Fly(Operation):
     """Lets props fly from where they are let go to where they are caught."""
@@ -325,6 +395,13 @@ class Fly(Operation):
     ) -> dict[str, Value]:
         """Where it only ends with the take, nobody catches it."""
         return {"meets": "release"} if last is None or last >= program.take.last else {}
+
+    def in_view(self, program: Program, asked: Asked) -> InView | None:
+        if len(asked.parts) != 1:
+            return None
+        c = self.chosen(asked)
+        end = float(program.take.last) if asked.last is None else float(asked.last)
+        return pulls(program, Flight(asked.parts, float(asked.first), end, c["meets"], c["turns"]))
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)

@@ -65,6 +65,27 @@ class Outcome(NamedTuple):
     label: str
 
 
+#: A place in the world, metres.
+Place = tuple[float, float, float]
+
+
+class Pull(NamedTuple):
+    """Something to drag in the view while an operation is tried: where it stands, and the stretches (first and last frame) that
+    would bring it to other places."""
+
+    label: str
+    at: Place
+    to: tuple[tuple[float, float, Place], ...]
+
+
+class InView(NamedTuple):
+    """What an operation shows in the view while it is tried: a path, a place for each frame from the first on, and what of it
+    can be dragged."""
+
+    path: tuple[Place, ...]
+    pulls: tuple[Pull, ...]
+
+
 class Operation:
     """Base of all operations."""
 
@@ -87,6 +108,10 @@ class Operation:
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
         """Options that these parts have, for choices where they differ from part to part."""
         return {}
+
+    def in_view(self, program: Program, asked: Asked) -> InView | None:
+        """What it shows in the view while it is tried, beside the ghost."""
+        return None
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         """Runs it. CoreError says what can't be done; nothing changes then."""

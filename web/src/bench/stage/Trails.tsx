@@ -39,7 +39,7 @@ export function Trails({ info }: { info: TakeInfo }) {
 }
 
 /** A line drawn twice: in full where it is seen, faint where it lies behind something. */
-function strokes(color: string) {
+export function strokes(color: string) {
   const geometry = new LineGeometry();
   const made = [true, false].map((seen) => {
     const material = new LineMaterial({ color, linewidth: 2.4, transparent: true, opacity: seen ? 0.95 : BEHIND, depthTest: seen, depthWrite: false });
@@ -52,7 +52,8 @@ function strokes(color: string) {
   return { geometry, lines: made };
 }
 
-function dots(color: string, size: number, most: number) {
+/** Round dots, drawn twice likewise. */
+export function dots(color: string, size: number, most: number) {
   const geometry = new THREE.BufferGeometry().setAttribute("position", new THREE.BufferAttribute(new Float32Array(most * 3), 3));
   const made = [true, false].map((seen) => {
     const points = new THREE.Points(geometry, new THREE.PointsMaterial({ color, size, map: dot, sizeAttenuation: false, transparent: true, opacity: seen ? 1 : BEHIND, depthTest: seen, depthWrite: false }));

@@ -12,6 +12,7 @@ import { Figures } from "./Figures";
 import { spoken } from "./geometry";
 import { Grips } from "./Grips";
 import { Handle, handlesOf } from "./Handles";
+import { Pulls, Words, type Told } from "./Pulls";
 import { Slips } from "./Slips";
 import { Trails } from "./Trails";
 import { poseAt, poseBeside, poseNow, poseTried } from "./poses";
@@ -93,8 +94,9 @@ export function View({ info }: { info: TakeInfo }) {
   // While an operation asks for a place or for something to follow, a click says which.
   const operation = useBench((s) => s.wish?.operation);
   const asking = useOperations()?.find((o) => o.id === operation)?.choices.toSorted((a, b) => Number(b.kind === "point") - Number(a.kind === "point")).find((c) => c.kind === "anchor" || c.kind === "point");
-  const [pointed, setPointed] = useState<{ name: string; x: number; y: number } | null>(null);
+  const [told, setTold] = useState<Told | null>(null);
   const options = useBench((s) => s.options);
+  const nameOf = (joint: string) => Object.values(options).flat().find(([value]) => value === joint)?.[1] ?? joint.replace("/", ", ");
   const skins = useSkins(info);
   const dpr = useSharpness();
   const inHand = useBench((b) => b.inHand);
@@ -119,7 +121,7 @@ export function View({ info }: { info: TakeInfo }) {
         <Camera info={info} held={held} />
         <Ground water={hasSet} />
         {body && !alone && <Skins info={info} skins={skins} />}
-        {body && <Figures info={info} pose={() => poseNow()} skinned={alone ? undefined : skins} alone={alone ? focus : null} clearFor={focus} pickSet={asking !== undefined} onPoint={asking && ((joint, x, y) => setPointed(joint === null ? null : { name: joint, x, y }))} onPick={(part, joint, at) => (asking ? void choose(asking.name, asking.kind === "point" ? spoken(at) : joint) : set({ focus: part }))} />}
+        {body && <Figures info={info} pose={() => poseNow()} skinned={alone ? undefined : skins} alone={alone ? focus : null} clearFor={focus} pickSet={asking !== undefined} onPoint={asking && ((joint, x, y) => setTold(joint === null ? null : { words: nameOf(joint), x, y }))} onPick={(part, joint, at) => (asking ? void choose(asking.name, asking.kind === "point" ? spoken(at) : joint) : set({ focus: part }))} />}
         {beside !== null && <Figures info={info} pose={poseBeside} ghost={theme.ink.left} />}
         {pinned.map((frame) => (
           <Sketch key={frame} info={info} pose={() => poseAt(frame)} color={theme.ink.left} opacity={0.6} />
@@ -128,6 +130,7 @@ export function View({ info }: { info: TakeInfo }) {
         {slips && !playing && <Slips info={info} />}
         {asking && <Grips info={info} />}
         {trial && <Figures info={info} pose={poseTried} ghost={theme.ink.accent} />}
+        <Pulls info={info} onHold={setHeld} onTold={setTold} />
         {bones && <Sketch info={info} pose={() => poseNow()} color={theme.ink.ink} opacity={0.9} />}
         {ghosts && !playing && (
           <>
@@ -137,11 +140,7 @@ export function View({ info }: { info: TakeInfo }) {
         )}
         {controls && handles.map((spec) => <Handle key={`${spec.member}/${spec.part}/${spec.control}`} info={info} spec={spec} onHold={setHeld} />)}
       </Canvas>
-      {asking && pointed && (
-        <Box data-testid="pointed" sx={{ position: "fixed", left: pointed.x + 14, top: pointed.y + 12, px: 0.75, py: 0.25, fontSize: 12.5, bgcolor: "background.paper", border: 1, borderColor: "divider", borderRadius: 1, pointerEvents: "none", zIndex: 5 }}>
-          {Object.values(options).flat().find(([value]) => value === pointed.name)?.[1] ?? pointed.name.replace("/", ", ")}
-        </Box>
-      )}
+      {told && operation && <Words told={told} />}
     </Box>
   );
 }

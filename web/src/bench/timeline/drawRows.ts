@@ -184,7 +184,8 @@ function drawFollows({ g, row, scale, ink, color, from, to }: Sheet, strand: Str
       g.globalAlpha = 1;
       g.font = `9.5px ${FONT}`;
       const label = follow.says;
-      if (h >= 8 && live(start) && g.measureText(label).width + 10 < x1 - Math.max(x0, 0)) {
+      // One line of words fits: that of what lies lowest.
+      if (h >= 8 && live(start) && follow.shares[0]?.[1] === 0 && g.measureText(label).width + 10 < x1 - Math.max(x0, 0)) {
         g.fillStyle = ink.ink;
         g.fillText(label, Math.max(x0, 0) + 5, y + h - 1);
         g.fillStyle = color;
