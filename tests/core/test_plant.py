@@ -11,6 +11,7 @@ from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.operations.plant import Plant, apply
 from yielding_tether.core.program import Program
+from yielding_tether.core.proof import switch_times
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 
 from .test_bake import crossing
@@ -33,6 +34,11 @@ def slip(
     return float(np.linalg.norm(pos - pos[0], axis=1).max()), float(rotation_distance(rot, rot[:1]).max())
 
 
+def _free(program: Program, part: tuple[str, str], first: float) -> bool:
+    """Whether what drives a part, and what it follows, stays the same just before a frame: there it can be led to a hold."""
+    return not [t for t in switch_times(program, program.bounds[part]) if first - 1.0 < t <= first]
+
+
 class Holds(unittest.TestCase):
     def check(self, program: Program, part: tuple[str, str], joint: str, on: str, first: float, last: float) -> None:
         take, proof = apply(program, Plant((part,), on, first, last, 6.0))
@@ -48,7 +54,7 @@ class Holds(unittest.TestCase):
         at = np.arange(0, 2 * program.take.last + 1) / 2.0
         a, b = program.evaluate(at), after.evaluate(at)
         off = np.linalg.norm(a.pos[:, program.joints()[1]] - b.pos[:, after.joints()[1]], axis=-1).max(axis=1)
-        outside = (at < first - 1.0) | (at >= min(last + 6.0, program.take.last + 1.0))
+        outside = (at < first - 3.0) | (at >= min(last + 6.0, program.take.last + 1.0))
         self.assertLess(float(off[outside].max(initial=0.0)), 1e-9)
         self.assertTrue(proof.unchanged_outside)
         # Planted again, or within it, it is that way already.
@@ -60,6 +66,14 @@ class Holds(unittest.TestCase):
             if t <= program.take.last:
                 x, y = (after.evaluate([t], side).pos[0, after.bounds[part].nodes] for side in (ARRIVING, LEAVING))
                 self.assertLess(float(np.abs(x - y).max()), 1e-6, t)
+        # Nor does the speed: outside it comes, and goes, with that of what it stands on.
+        node = after.nodes[part[0], joint]
+        for t, steps in ((first, (-1e-3, -2e-3)), (last, (1e-3, 2e-3))):
+            if program.take.first < t < program.take.last and (t == last or _free(program, part, first)):
+                side = ARRIVING if t == first else LEAVING
+                now, one, two = (after.evaluate([t + h], side).pos[0, node] for h in (0.0, *steps))
+                held = after.evaluate([t - steps[0]]).pos[0, node] - now
+                self.assertLess(float(np.abs(-(4.0 * one - 3.0 * now - two) / 2.0 - held).max()), 5e-7, t)
 
     def test_a_captured_foot_stands(self) -> None:
         program = crossing()
@@ -74,14 +88,15 @@ class Holds(unittest.TestCase):
         # From where another system hands over on.
         self.check(program, ("marl", "arm.L"), "hand.L", "rail/rail", 108.0, 204.0)
 
-    def test_what_was_eased_fades_steadily(self) -> None:
+    def test_what_was_eased_fades(self) -> None:
         program = crossing()
         take, _ = apply(program, Plant((("body", "leg.L"),), "world", 20.0, 50.0, 8.0))
         at = np.arange(50.0, 58.25, 0.25)
         node = program.nodes["body", "foot.L"]
         off = np.linalg.norm(program.evaluate(at).pos[:, node] - program.on(take).evaluate(at).pos[:, node], axis=1)
         self.assertGreater(float(off[0]), 1e-3)
-        self.assertTrue(np.all(np.diff(off) <= 1e-4))
+        self.assertTrue(np.all(np.diff(off[off.argmax() :]) <= 1e-4))
+        self.assertLess(float(off.max()), 2.5 * float(off[0]))
         self.assertLess(float(off[-1]), 1e-6)
 
     def test_a_locked_key_where_it_fades_is_refused(self) -> None:

@@ -116,7 +116,7 @@ class Night(Crew):
             node = names.index(holder)
             held = rotate(inverse(rot[first:last, node]), pos[first:last, ring] - pos[first:last, node])
             self.assertLess(np.ptp(held, axis=0).max(), 1e-6, holder)
-        # The speed with which it came fades over four frames. Nothing moves as it is passed on, and who holds it is told beside the picture.
+        # The speed with which it came fades over four frames.
         self.assertLess(np.linalg.norm(np.diff(pos[80:88, ring], axis=0), axis=1).max(), 0.03)
         self.to_frame(page, 100)
         page.get_by_role("button", name="holds").click()

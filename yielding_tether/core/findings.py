@@ -43,6 +43,7 @@ KINDS = {
     "overfull": "follows by more than all",
     "unused": "follow never used",
     "round": "turns the other way round",
+    "among": "turned among too many",
     "leaves": "leaves what it holds",
 }
 #: State of a stretch in which two systems are mixed.
@@ -151,11 +152,16 @@ def _followed(program: Program, bound: Bound) -> Iterator[Finding]:
             said = f"{common[2]} follows by {100 * most:.0f} % in all {span_of(first, last)}: it counts as 100 %"
             yield Finding("overfull", *common, first, last, 0.0, 0.0, said)
         told.add(first)
-    turned = [f for f in flips(program, bound) if not f.said]
-    if turned:
-        first, jump = turned[0].time, max(f.jump for f in turned)
-        said = f"{common[2]} turns the other way round at frame {first:.4g}: what it follows passes half a turn apart"
-        yield Finding("round", *common, first, float(program.take.last), 0.0, jump, said)
+    turned = flips(program, bound)
+    for kind, how in (
+        ("round", "what it follows passes half a turn apart"),
+        ("among", "it is turned among three and more"),
+    ):
+        mine = [f for f in turned if f.many == (kind == "among")]
+        if mine:
+            first, jump = mine[0].time, max(f.jump for f in mine)
+            said = f"{common[2]} turns the other way round at frame {first:.4g}: {how}"
+            yield Finding(kind, *common, first, float(program.take.last), 0.0, jump, said)
     idle = unused(program, bound)
     if idle:
         names = ", ".join(t.name for t in idle)

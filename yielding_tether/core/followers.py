@@ -34,7 +34,8 @@ class Body(NamedTuple):
 class Followed(NamedTuple):
     """One thing that something may follow: its node; the channels of the weights of place and rotation (-1 where that is not
     released, or needs no weight); the follower's rest place `pos` (3,) and rotation `rot` (4,) in it; the slot of its size, the
-    node that writes that (-1 none), and whether the follower's body takes the size on; the channel of the way round (-1 none)."""
+    node that writes that (-1 none), and whether the follower's body takes the size on; the first channel of the way round (-1
+    none)."""
 
     node: int
     position: int
@@ -53,6 +54,11 @@ class Followed(NamedTuple):
     @property
     def switches(self) -> list[int]:
         return [c for c in self.weights if c >= 0]
+
+    @property
+    def ways(self) -> list[int]:
+        """Channels of the way round, none where it has no keys."""
+        return [self.way, self.way + 1, self.way + 2] if self.way >= 0 else []
 
     def on(self, state: State) -> bool:
         """Whether it is followed at all."""
@@ -99,7 +105,7 @@ class BoundControl:
     @property
     def chosen(self) -> list[int]:
         """Channels of ways round."""
-        return [one.way for one in self.anchors if one.way >= 0]
+        return [c for one in self.anchors for c in one.ways]
 
     def alone(self, state: State) -> Followed | None:
         """What is followed in full while nothing else is followed at all; None where several are."""
@@ -167,11 +173,15 @@ class BoundControl:
             poses.rot[alone, self.space] = turns[k, alone]
         for f in np.flatnonzero(shares[:, 1].max(axis=0) < 1.0):
             some = np.flatnonzero(shares[:, 1, f])
-            said = ([weights.get(self.anchors[k].way, 0.0) for k in some[:2]] * 2)[:2]
-            way = float(np.broadcast_to(said[1], count)[f] - np.broadcast_to(said[0], count)[f])
-            if len(some) == 2 and way:
-                poses.rot[f, self.space] = turned_round(turns[some, f], shares[some[1], 1, f], way)
-                continue
+            if len(some) == 2:
+                said = [
+                    [np.broadcast_to(weights.get(c, 0.0), count)[f] for c in self.anchors[k].ways] or [0.0] * 3
+                    for k in some
+                ]
+                way = np.subtract(said[1], said[0])
+                if way.any():
+                    poses.rot[f, self.space] = turned_round(turns[some, f], shares[some[1], 1, f], tuple(way))
+                    continue
             # The mean orders its shares anew: each time gets its own.
             poses.rot[f, self.space] = mean_rotation(turns[some, f], shares[some, 1, f], len(some))
 

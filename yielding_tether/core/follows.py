@@ -3,19 +3,19 @@ between two things that pass half a turn apart, where the shortest way between t
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from dataclasses import replace
-from functools import partial
 from typing import NamedTuple
 
 import numpy as np
 
 from .curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, insert, put, sample, without
 from .followers import BoundControl
+from .kernels.scalars import nearest_way
 from .program import Program
 from .rig import Bound
 from .takes import Take, Tether
-from .transforms import Floats, inverse, multiply
+from .transforms import Floats, inverse, multiply, rotation_distance
 
 #: Above this weights add up to more than one, and are scaled down to one.
 FULL = 1.0 + 1e-6
@@ -128,24 +128,42 @@ def _steps(kept: Curve, at: Floats) -> np.ndarray:
 
 
 class Flip(NamedTuple):
-    """Where the turn between two followed things passes half a turn: the time, the tether (its number among the control's anchors)
-    that is to say the way round, and by how many turns from then on; the turn that jumps, radians; whether it is said
-    already."""
+    """Where the turn between two followed things goes over to the other way round: the control and the frame; the turn that jumps,
+    radians; whether more than two are followed there, of which no way can be chosen."""
 
     control: BoundControl
     time: float
-    anchor: int
-    way: int
     jump: float
-    said: bool
+    many: bool = False
+
+
+#: Most that a turn may change between two looks at it, radians; what it may change by before another way is said: any way
+#: within half a turn says the same.
+_LOOK, _KEPT = 0.4, 2.0
+#: Most looks in one frame; how near the moment of a flip is told, frames.
+_LOOKS, _NEAR = 64, 1e-7
 
 
 def flips(program: Program, bound: Bound) -> list[Flip]:
-    """Where a part's controls, turned between two things, go over to the other way round within the take."""
-    return [flip for control in bound.followers.values() for flip in _flips(program, control)]
+    """Where a part's controls, turned between several things, go over to the other way round within the take."""
+    found: list[Flip] = []
+    for control in bound.followers.values():
+        for pair, at, shares in _between(program, control):
+            if pair is None:
+                found += _jumps_among(program, control, at)
+                continue
+            turns, used = _turns_between(program, control, pair, at)
+            off = np.linalg.norm(_continued(turns, used) - used, axis=1) > 1.0
+            jumps = 2.0 * np.pi * np.minimum(shares, 1.0 - shares)
+            for k in np.flatnonzero(off):
+                moment = _moment(program, control, pair, float(at[k - 1]), float(at[k]))
+                found.append(Flip(control, moment, float(jumps[k])))
+    return sorted(found, key=lambda flip: flip.time)
 
 
-def _flips(program: Program, control: BoundControl) -> Iterator[Flip]:
+def _between(program: Program, control: BoundControl) -> Iterator[tuple[tuple[int, int] | None, Floats, Floats]]:
+    """Stretches in which a control is turned between the same two things (numbers of its anchors), or among more of them (None),
+    with times dense enough to follow the turn, and the share of the second of the two."""
     turning = [(k, one.rotation) for k, one in enumerate(control.others) if one.rotation >= 0]
     channels = [c for _, c in turning]
     if not any(len(program.curve(c)) for c in channels):
@@ -155,87 +173,133 @@ def _flips(program: Program, control: BoundControl) -> Iterator[Flip]:
     shares[[k for k, _ in turning]] = _shares(program, channels, at, LEAVING)
     shares[-1] = 1.0 - shares.sum(axis=0)
     shares[-1, shares[-1] < 1e-9] = 0.0
-    partly = (shares > 0.0).sum(axis=0) == 2
-    pairs = [tuple(np.flatnonzero(shares[:, f] > 0.0).tolist()) if partly[f] else None for f in range(len(at))]
+    active = [tuple(np.flatnonzero(column > 0.0).tolist()) for column in shares.T]
     start = 0
     while start < len(at):
         end = start
-        while end + 1 < len(at) and pairs[end + 1] == pairs[start]:
+        while end + 1 < len(at) and active[end + 1] == active[start]:
             end += 1
-        pair = pairs[start]
-        if pair is not None and end > start:
-            yield from _crossings(
-                program, control, (pair[0], pair[1]), at[start : end + 1], shares[pair[1], start : end + 1]
-            )
+        now = active[start]
+        if len(now) > 1 and end > start:
+            dense = _dense(program, control, now, at[start : end + 1])
+            pair = (now[0], now[1]) if len(now) == 2 else None
+            yield pair, dense, np.interp(dense, at[start : end + 1], shares[now[1], start : end + 1])
         start = end + 1
 
 
-def _apart(program: Program, control: BoundControl, pair: tuple[int, int], at: Floats) -> Floats:
-    """(F, 4) the turn from one thing to the other, each as it holds the control."""
+def _dense(program: Program, control: BoundControl, active: tuple[int, ...], at: Floats) -> Floats:
+    """These times, and as many between them as it takes for what is followed to turn but a little from one to the next."""
+    nodes = [control.anchors[k].node for k in active]
+    rot = program.evaluate(at, only=nodes).rot[:, nodes]
+    most = rotation_distance(rot[1:], rot[:-1]).sum(axis=1)
+    counts = np.clip(np.ceil(most / _LOOK), 1, _LOOKS).astype(int)
+    cut = [np.linspace(a, b, n, endpoint=False) for a, b, n in zip(at[:-1], at[1:], counts, strict=True)]
+    return np.concatenate([*cut, at[-1:]])
+
+
+def _turns_between(
+    program: Program, control: BoundControl, pair: tuple[int, int], at: Floats
+) -> tuple[Floats, Floats]:  # fmt: skip
+    """(F, 3) rotation vectors of the turn from one thing to the other, each as it holds the control, on the shortest arc and as
+    they are taken."""
+    from scipy.spatial.transform import Rotation
+
     both = [control.anchors[k] for k in pair]
     rot = program.evaluate(at, only=[x.node for x in both]).rot
     one, two = (multiply(rot[:, x.node], np.broadcast_to(x.rot, (len(at), 4))) for x in both)
-    return multiply(inverse(one), two)
+    turns: Floats = Rotation.from_quat(multiply(inverse(one), two)).as_rotvec()
+    ways = _ways(program, control, pair, at)
+    return turns, np.array([nearest_way(tuple(v), tuple(w)) for v, w in zip(turns, ways, strict=True)])
 
 
-def _crossings(
-    program: Program, control: BoundControl, pair: tuple[int, int], at: Floats, share: Floats
-) -> Iterator[Flip]:
-    """Times within a stretch at which the turn between two things passes half a turn."""
-    from scipy.spatial.transform import Rotation
-
-    turns = Rotation.from_quat(_apart(program, control, pair, at)).as_rotvec()
-    angles = np.linalg.norm(turns, axis=1)
-    axes = turns / np.maximum(angles, 1e-12)[:, None]
-    chosen = [control.anchors[k].way for k in pair]
-    said = [float(program.now(float(at[0]), [c])[0]) if c >= 0 else 0.0 for c in chosen]
-    way = round(said[1] - said[0])
-    for f in range(1, len(at)):
-        before = (angles[f - 1] + 2.0 * np.pi * way) * axes[f - 1]
-        new = round((float(before @ axes[f]) - angles[f]) / (2.0 * np.pi))
-        if new != way:
-            # Half a turn apart the scalar part passes zero, a whole turn apart the vector part does.
-            whole = angles[f - 1] + angles[f] < np.pi
-            passing = np.append(axes[f - 1], 0.0) if whole else np.array([0.0, 0.0, 0.0, 1.0])
-            time = _passes(partial(_apart, program, control, pair), passing, float(at[f - 1]), float(at[f]))
-            now = [float(program.now(time, [c])[0]) if c >= 0 else 0.0 for c in chosen]
-            # Half of the way jumps by up to half a turn.
-            jump = 2.0 * np.pi * min(share[f], 1.0 - share[f])
-            which = pair[1] if control.anchors[pair[1]].rotation >= 0 else pair[0]
-            yield Flip(
-                control, time, which, new if which == pair[1] else -new, float(jump), round(now[1] - now[0]) == new
-            )
-            way = new
+def _ways(program: Program, control: BoundControl, pair: tuple[int, int], at: Floats) -> Floats:
+    """(F, 3) rotation vectors near which the turn from one thing to the other is taken."""
+    both = [control.anchors[k].ways for k in pair]
+    said = [program.sample(at, LEAVING, np.array(x)).T if x else np.zeros((len(at), 3)) for x in both]
+    found: Floats = said[1] - said[0]
+    return found
 
 
-def _passes(apart: Callable[[Floats], Floats], part: Floats, first: float, last: float) -> float:
-    """When this part (4,) of a turn passes zero between two times; the later one where it does not."""
-    from scipy.optimize import brentq
+def _moment(program: Program, control: BoundControl, pair: tuple[int, int], first: float, last: float) -> float:
+    """When between two times the turn between two things goes over to the other way."""
+    while last - first > _NEAR:
+        middle = 0.5 * (first + last)
+        turns, used = _turns_between(program, control, pair, np.array([first, middle]))
+        if np.linalg.norm(_continued(turns, used)[1] - used[1]) > 1.0:
+            last = middle
+        else:
+            first = middle
+    return last
 
-    start = apart(np.array([first]))[0]
 
-    def rest(t: float) -> float:
-        q = apart(np.array([t]))[0]
-        return float(part @ q) * (1.0 if start @ q >= 0.0 else -1.0)
+def _continued(turns: Floats, used: Floats) -> Floats:
+    """(F, 3) these turns (F, 3), each as it goes on from how the one before was taken."""
+    found = used.copy()
+    for k in range(1, len(turns)):
+        found[k] = nearest_way(tuple(turns[k]), tuple(used[k - 1]))
+    return found
 
-    return float(brentq(rest, first, last, xtol=1e-12)) if rest(first) * rest(last) < 0.0 else last
+
+def _jumps_among(program: Program, control: BoundControl, at: Floats) -> Iterator[Flip]:
+    """Where a control that is turned among three things and more jumps while none of them does."""
+    nodes = [one.node for one in control.anchors]
+    rot = program.evaluate(at, only=[*nodes, control.space]).rot
+    went = rotation_distance(rot[1:, control.space], rot[:-1, control.space])
+    most = rotation_distance(rot[1:][:, nodes], rot[:-1][:, nodes]).max(axis=1)
+    weights = program.sample(at, LEAVING, np.array([one.rotation for one in control.others if one.rotation >= 0]))
+    dialled = np.pi * np.abs(np.diff(weights, axis=1)).sum(axis=0)
+    for k in np.flatnonzero(went > most + dialled + 0.5 * _LOOK):
+        yield Flip(control, float(at[k + 1]), float(went[k]), True)
 
 
-def round_the_same_way(program: Program, bound: Bound) -> Take:
-    """The take in which a part's controls, turned between two things, keep to their side of them: stepped keys say the way
-    round from where the turn between the two passes half a turn."""
+def round_the_same_way(program: Program, bound: Bound) -> tuple[Take, float]:
+    """The take in which a part's controls, turned between two things, keep to their side of them: stepped keys say near which
+    turn the way is taken, long before another would be as near; and the first frame that has such a key."""
     curves: dict[str, Curve] = {}
-    for flip in flips(program, bound):
-        name = _tether_of(program, bound, flip).way
-        old = curves.get(name, program.take.curves.get(name))
-        if old is None:
-            old = put(EMPTY, [Key(float(program.take.first), 0.0, 0.0, kind=STEPPED, rule=FREE)])
-        came = float(sample(old, [flip.time], LEAVING, 0.0)[0])
-        later = [k for k in old.all_keys() if k.time < flip.time]
-        curves[name] = curve([*later, Key(flip.time, came, float(flip.way), kind=STEPPED, rule=FREE)])
-    return program.take.with_curves(curves)
+    since = float(program.take.last)
+    for control in bound.followers.values():
+        tethers = [t for t in program.take.tethers if (t.member, t.control) == (bound.member.id, control.control.name)]
+        for pair, at, _ in _between(program, control):
+            if pair is None:
+                continue
+            turns, used = _turns_between(program, control, pair, at)
+            if not (np.linalg.norm(_continued(turns, used) - used, axis=1) > 1.0).any():
+                continue
+            ways = _ways(program, control, pair, at[:1])[0]
+            second = control.anchors[pair[1]].rotation >= 0
+            says, other = pair[::-1] if second else pair
+            now, near = used[0], ways
+            steps = []
+            for t, turn in zip(at.tolist(), turns, strict=True):
+                now = np.array(nearest_way(tuple(turn), tuple(now)))
+                if np.linalg.norm(now - near) > _KEPT:
+                    steps.append((t, now))
+                    near = now
+            since = min(since, steps[0][0])
+            for k, name in enumerate(tethers[says].ways):
+                beside = (
+                    float(program.now(float(at[0]), control.anchors[other].ways)[k])
+                    if control.anchors[other].ways
+                    else 0.0
+                )
+                old = curves.get(name, program.take.curves.get(name, EMPTY))
+                values = [(t, (1.0 if second else -1.0) * float(v[k]) + beside) for t, v in steps]
+                curves[name] = _stepped_over(old, values, program.take, float(at[-1]))
+    return program.take.with_curves(curves), since
 
 
-def _tether_of(program: Program, bound: Bound, flip: Flip) -> Tether:
-    mine = [t for t in program.take.tethers if (t.member, t.control) == (bound.member.id, flip.control.control.name)]
-    return mine[flip.anchor]
+def _stepped_over(old: Curve, steps: list[tuple[float, float]], take: Take, last: float) -> Curve:
+    """A stepped curve that has these values from these times on, up to `last`, where it is what it was."""
+    first = steps[0][0]
+    before = [k for k in old.all_keys() if k.time < first]
+    after = [k for k in old.all_keys() if k.time > last]
+    came, goes = (float(sample(old, [t], side, 0.0)[0]) for t, side in ((first, ARRIVING), (last, LEAVING)))
+    if not before and first > take.first:
+        before = [Key(float(take.first), came, came, kind=STEPPED, rule=FREE)]
+    keys = []
+    for t, value in steps:
+        keys.append(Key(t, came, value, kind=STEPPED, rule=FREE))
+        came = value
+    if last < take.last:
+        keys = [*(k for k in keys if k.time < last), Key(last, came, goes, kind=STEPPED, rule=FREE)]
+    return curve([*before, *keys, *after])

@@ -102,7 +102,7 @@ class Program:
 
     def __init__(self, scene: Scene, take: Take, rig: Rig | None = None) -> None:
         captured = tuple((id, c.offsets.shape[1]) for id, c in take.captures.items())
-        keyed = frozenset(name for name in take.curves if name.endswith((f".{SIZE}", f".{WAY}")))
+        keyed = frozenset(name for name in take.curves if name.endswith((f".{SIZE}", *WAY)))
         now = (take.tethers, captured, keyed, take.anchors)
         if rig is None or rig.given is not scene or (rig.tethers, rig.captured, rig.keyed, rig.anchors) != now:
             rig = rig_of(scene, *now)

@@ -690,13 +690,14 @@ class Rig:
         return found
 
     def _way(self, bound: Bound, control: Control, tether: Tether) -> int:
-        """Channel of the way round to what a control is tethered to, -1 where it has no keys."""
-        if tether.way not in self.keyed:
+        """First of the three channels of the way round to what a control is tethered to, -1 where they have no keys."""
+        if not self.keyed & set(tether.ways):
             return -1
-        channel = Channel(
-            control.name, f"{tether.name}.{WAY}", "turns", "", f"follows {tether.name}, way round", seldom=True
-        )
-        bound.own[control.name, channel.name] = found = self._channel(bound.member, bound.part, channel)
+        found = len(self.channels)
+        for axis in WAY:
+            label = f"follows {tether.name}, way round {axis[-1]}"
+            channel = Channel(control.name, f"{tether.name}.{axis}", "turn", "", label, seldom=True)
+            bound.own[control.name, channel.name] = self._channel(bound.member, bound.part, channel)
         return found
 
     def _size_of(self, tether: Tether, bound: Bound) -> tuple[int, int, bool]:

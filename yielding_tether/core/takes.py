@@ -20,8 +20,8 @@ from .skeleton import Joint, Skeleton
 from .transforms import Floats
 
 WORLD = "world"
-#: What a channel of the way round is called after its tether.
-WAY = "way"
+#: What the channels of the way round are called after their tether.
+WAY = ("way.x", "way.y", "way.z")
 
 
 @dataclass(frozen=True)
@@ -56,9 +56,9 @@ class Tether:
         return tuple(map(self.weight_channel, self.released))
 
     @property
-    def way(self) -> str:
-        """Channel of the whole turns by which its rotation is followed the other way round, where another is followed too."""
-        return channel_id(self.member, self.control, f"{self.name}.{WAY}")
+    def ways(self) -> tuple[str, ...]:
+        """Channels of the rotation vector (radians) near which its turn from what else is followed is taken: the way round."""
+        return tuple(channel_id(self.member, self.control, f"{self.name}.{axis}") for axis in WAY)
 
     def weight_channel(self, what: str) -> str:
         """Channel of the weight of "position" or "rotation"."""

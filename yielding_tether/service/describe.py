@@ -411,7 +411,8 @@ def follows(program: Program, bound: Bound) -> list[s.Follow]:
             shares = [(int(frames[k]), round(float(low[k]), 4), round(float(high[k]), 4)) for k in starts]
             found.append(
                 s.Follow(
-                    anchor=anchor, control=apart, turns=turns, says=says, system=systems[tether.control], first=float(frames[a]), last=float(frames[b - 1]),
+                    anchor=anchor, control=apart, turns=turns, says=says, system=systems[tether.control],
+                    first=float(frames[a]), last=float(frames[b - 1]),
                     weight=float(weight[a:b].max()), shares=shares,
                 )
             )  # fmt: skip

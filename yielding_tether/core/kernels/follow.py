@@ -25,7 +25,7 @@ from .block import (
     wave_slot,
 )
 from .rows import kind
-from .scalars import add, mean_rotation, qmul, qrot, qunit, scale, turned_round
+from .scalars import add, dot, mean_rotation, qmul, qrot, qunit, scale, turned_round
 
 #: Numbers of a plain row: integers node of the space, of the control, of what is followed, first channel of the place,
 #: first Euler channel; floats the control's rest place in what is followed (3 + 4), signs of the rotation order (4).
@@ -63,7 +63,7 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
 
     Integers as of a plain row (what is followed is not read), then the number of anchors, the slot of the space's size,
     that of the control's own and the channel of that (-1 none), and for each anchor its node, the channels of its weights
-    (place, rotation; -1 not released), the slot of its size, whether the control takes it on and the channel of the way round
+    (place, rotation; -1 not released), the slot of its size, whether the control takes it on and the first channel of the way round
     (-1 none), own space last; floats as of a plain row, the places in the anchors (7 each) at the end. Reach and place are those
     at size one: they grow with what is followed.
     """
@@ -98,7 +98,7 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
         p = (0.0, 0.0, 0.0)
         mean = 0.0
         taken = 0.0
-        way = 0.0
+        way = (0.0, 0.0, 0.0)
         # A number of the same kind as that of the anchors: what is called with it is compiled once.
         turns = anchors - anchors
         for k in range(anchors):
@@ -124,10 +124,11 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
                 shares[1, turns] = wr
                 c = ints[table + U(6 * k + 5)]
                 if c >= 0:
-                    way += values[value_slot(c) + b] if turns > 0 else -values[value_slot(c) + b]
+                    o = value_slot(c) + b
+                    way = add(way, scale((values[o], values[o + _1], values[o + _2]), 1.0 if turns > 0 else -1.0))
                 turns += 1
         q = (quats[0, 0], quats[0, 1], quats[0, 2], quats[0, 3])
-        if turns == 2 and way != 0.0:
+        if turns == 2 and dot(way, way) > 0.0:
             q = turned_round(quats, shares[1, 1], way)
         elif turns > 1:
             q = qunit(mean_rotation(quats, shares[1], turns))
@@ -172,7 +173,7 @@ def following_joint(first_i, first_f, count, size, ints, floats, room):  # type:
         more = total if total > 1.0 else 1.0
         r = turn_at(work, above + b)
         turns = anchors - anchors
-        way = 0.0
+        way = (0.0, 0.0, 0.0)
         for k in range(anchors + 1):
             w = 1.0 - total / more if k == anchors else shares[0, k] / more
             if w == 0.0:
@@ -187,11 +188,11 @@ def following_joint(first_i, first_f, count, size, ints, floats, room):  # type:
             quats[turns, 3] = q[3]
             shares[1, turns] = w
             if k < anchors and ints[table + U(3 * k + 2)] >= 0:
-                v = values[value_slot(ints[table + U(3 * k + 2)]) + b]
-                way += v if turns > 0 else -v
+                o = value_slot(ints[table + U(3 * k + 2)]) + b
+                way = add(way, scale((values[o], values[o + _1], values[o + _2]), 1.0 if turns > 0 else -1.0))
             turns += 1
         q = (quats[0, 0], quats[0, 1], quats[0, 2], quats[0, 3])
-        if turns == 2 and way != 0.0:
+        if turns == 2 and dot(way, way) > 0.0:
             q = turned_round(quats, shares[1, 1], way)
         elif turns > 1:
             q = mean_rotation(quats, shares[1], turns)

@@ -336,16 +336,25 @@ def mean_rotation(quats, weights, count):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def turned_round(quats, weight, more):  # type: ignore[no-untyped-def]
-    """Part of the way from the first of two rotations to the second, by `weight` of one, with `more` whole turns about the axis of
-    the shortest arc: the way round that a stepped channel chooses.
+def nearest_way(v, way):  # type: ignore[no-untyped-def]
+    """Of all rotation vectors (radians) that turn as v does, whole turns more or less about its axis, the one nearest to `way`."""
+    n = norm(v)
+    if n < 1e-12:
+        # All axes are as good: whole turns about that of the way.
+        n = norm(way)
+        return scale(way, 2.0 * math.pi * math.floor(n / (2.0 * math.pi) + 0.5) / n) if n > 1e-12 else v
+    more = math.floor((dot(way, v) / n - n) / (2.0 * math.pi) + 0.5)
+    return scale(v, 1.0 + 2.0 * math.pi * more / n)
+
+
+@kernel
+def turned_round(quats, weight, way):  # type: ignore[no-untyped-def]
+    """Part of the way from the first of two rotations to the second, by `weight` of one: along that of all arcs between them
+    whose rotation vector is nearest to `way` (radians), which stepped channels choose.
 
     quats: (2, 4) or more unit quaternions.
     """
     a = (quats[0, 0], quats[0, 1], quats[0, 2], quats[0, 3])
     b = (quats[1, 0], quats[1, 1], quats[1, 2], quats[1, 3])
-    v = qlog(qmul(qconj(a), b))
-    n = norm(v)
-    if n < 1e-12:
-        return a
-    return qunit(qmul(a, qexp(scale(v, weight * (1.0 + 2.0 * math.pi * more / n)))))
+    v = nearest_way(qlog(qmul(qconj(a), b)), way)
+    return qunit(qmul(a, qexp(scale(v, weight))))

@@ -1,7 +1,7 @@
 """Plant: a hand or foot holds its place and turn on what it stands on from the first frame of a stretch to its last.
 
     within:   the control follows the anchor with constant values, so the hold is exact between frames too
-    after it: what the hold has moved the limb by fades over some frames, as a cubic on top of the keys (Kovar, Schreiner
+    outside:  what the hold changes of place and speed fades over some frames, as a cubic on top of the keys (Kovar, Schreiner
               and Gleicher, "Footskate cleanup for motion capture editing", 2002, fade their corrections so)
 
 A limb that another system drives, a capture say, is handed over to the one with the control for as long as it needs to be.
@@ -15,16 +15,16 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..contacts import measure, with_contact
-from ..curves import ARRIVING, EMPTY, FREE, LEAVING, STEPPED, Curve, insert, put
+from ..curves import ARRIVING, EMPTY, FREE, LEAVING, STEPPED, Curve, Key, insert, put
 from ..errors import CoreError
 from ..findings import states
 from ..program import Program
-from ..proof import Proof, prove
+from ..proof import Proof, prove, switch_times
 from ..rig import Bound
 from ..systems.place import place_in
 from ..systems.system import Space
 from ..takes import Contact, Take
-from ..transforms import Floats, wrap_near
+from ..transforms import multiply, rotate, wrap_near
 from . import handover, retether
 from .contact import named, nearest, on_anchor
 from .handover import Handover, refuse_locked
@@ -49,14 +49,15 @@ SAME = 1e-6
 
 @dataclass(frozen=True)
 class Plant:
-    """What is asked for. `on`: what is held on to, as `Retether.to` names it; `ease`: frames after the stretch over which
-    the hold fades."""
+    """What is asked for. `on`: what is held on to, as `Retether.to` names it; `lead`: frames before the stretch over which the
+    speed goes over to that of what is held, `ease`: those after it over which the hold fades."""
 
     parts: Parts
     on: str
     first: float
     last: float
     ease: float = 6.0
+    lead: float = 3.0
 
 
 def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
@@ -74,16 +75,22 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
         held = on_anchor(program, part, asked.on, first, last)
         if _stands(program, held):
             continue
-        now = _plant(now, bound, asked.on, first, last, end)
+        now = _plant(now, bound, asked.on, first, last, end, _start(program, bound, first, asked.lead))
         now = now.on(with_contact(now.take, held))
     if now is program:
         raise CoreError(
             "This changes nothing: what is chosen is planted there already, from the first frame to the last."
         )
     now.check_loops()
-    before = max(first - 1.0, float(program.take.first))
-    begin = before if any(_handed_over(program, program.bound(*p), before, end) for p in asked.parts) else first
+    begin = min(_start(program, program.bound(*p), first, asked.lead) for p in asked.parts)
     return now.take, prove("plant", program, now, begin, end)
+
+
+def _start(program: Program, bound: Bound, first: float, lead: float) -> float:
+    """From when on a part is led to where it is held: from a frame earlier on at least its control is where it ends, so that what
+    arrives is what is held; but not from before it last changed what drives it or what it follows."""
+    changes = [t for t in switch_times(program, bound) if t < first]
+    return float(max([first - max(lead, 1.0), float(program.take.first), *changes]))
 
 
 def _stands(program: Program, held: Contact) -> bool:
@@ -111,68 +118,89 @@ def _system(bound: Bound) -> str:
     return next(n for n, s in bound.systems.items() if any(c.name == control for c in s.controls))
 
 
-def _plant(program: Program, bound: Bound, on: str, first: float, last: float, end: float) -> Program:
-    """One part held from first to last, eased until end."""
+def _plant(program: Program, bound: Bound, on: str, first: float, last: float, end: float, start: float) -> Program:
+    """One part held from first to last, led to it from start on, eased until end."""
     control = following(bound)[-1]
     system = _system(bound)
     last_of_all = float(program.take.last)
     now = program
-    # From a frame earlier on the control is where the limb ends: what arrives at the hold is then what is held.
-    start = max(first - 1.0, float(program.take.first))
     refuse_locked(program, control.channels, start, end)
     if _handed_over(program, bound, start, end):
         until = None if end >= last_of_all else end
         now = now.on(handover.apply(now, Handover((bound.id,), system, start, until, keys="every"))[0])
-    here = now.bound(*bound.id)
-    # What the motion without the hold has at its end, in the space that it is in there.
-    free = now.sample([last], LEAVING, np.array(here.controls[control.control.name].channels))[:, 0]
     held = now.on(
         retether.apply(
             now,
             Retether((bound.id,), on, first, None if last >= last_of_all else last, "ride", offset="here", settle=0.0),
         )[0]
     )
-    if last >= last_of_all:
-        return held
-    return _eased(held, held.bound(*bound.id), control.control.name, free, last, end)
+    for edge, until in ((first, start), (last, end)):
+        if program.take.first < edge < last_of_all:
+            held = _eased(held, held.bound(*bound.id), control.control.name, on, 0.5 * (first + last), edge, until)
+    return held
 
 
-def _eased(program: Program, bound: Bound, control: str, free: Floats, last: float, end: float) -> Program:
-    """Fades what a hold has moved a control by from `last` on: a cubic that begins with it and ends with nothing."""
+#: Step of the difference that gives the speed with which what is held moves, frames.
+_STEP = 1.0 / 64.0
+
+
+def _eased(program: Program, bound: Bound, control: str, on: str, inside: float, edge: float, until: float) -> Program:
+    """Fades what a hold changes a control by from one of its edges outward: a cubic that begins with the place and the speed of
+    what is held, and ends with nothing. inside: a frame of the hold."""
     placed = bound.controls[control]
     names = program.channel_names()
-    poses = program.evaluate([last], ARRIVING, only=[placed.node])
-    space = program.evaluate([last], LEAVING, only=[placed.space])
-    found = place_in(
-        poses.pos[:, placed.node], poses.rot[:, placed.node],
-        Space(space.pos[:, placed.space], space.rot[:, placed.space], space.size(placed.slot)),
-        placed.control.order, np.append(np.zeros(3), free[3:]),
-    )[:, 0]  # fmt: skip
-    length = end - last
+    length = abs(until - edge)
+    if length <= 0.0:
+        return program
+    out = 1.0 if until > edge else -1.0
+    side = LEAVING if out > 0.0 else ARRIVING
+    node = program.world if on == "world" else program.nodes[retether.anchor_of(on)]
+    seen = retether.seen_from(program, node, bound, placed.control, inside, LEAVING)
+    at = edge + out * _STEP * np.arange(3.0)
+    poses = program.evaluate(at, side, only=[node, placed.space])
+    size = program.sizes(at, side, node)[:, None]
+    near = program.now(edge, placed.channels, side)
+    wanted = place_in(
+        poses.pos[:, node] + rotate(poses.rot[:, node], size * np.array(seen[:3])),
+        multiply(poses.rot[:, node], np.broadcast_to(np.array(seen[3:]), (3, 4))),
+        Space(poses.pos[:, placed.space], poses.rot[:, placed.space], poses.size(placed.slot)),
+        placed.control.order, near,
+    )  # fmt: skip
+    speeds = out * (-3.0 * wanted[:, 0] + 4.0 * wanted[:, 1] - wanted[:, 2]) / (2.0 * _STEP)
     changed: dict[str, Curve] = {}
     for k, c in enumerate(placed.channels):
-        off = float(wrap_near(found[k] - free[k], 0.0) if k >= 3 else found[k] - free[k])
-        if not off or length <= 0.0:
-            continue
         old = program.take.curves.get(names[c], EMPTY)
         default = float(program.defaults[c])
-        kept = insert(insert(old, last, default), end, default)
-        keys = []
-        for key in kept.all_keys():
-            if not last <= key.time <= end:
-                continue
-            u = (key.time - last) / length
-            more, slope = off * (1.0 - 3.0 * u * u + 2.0 * u**3), off * (6.0 * u * u - 6.0 * u) / length
-            if key.kind == STEPPED and key.time < end:
-                slope = 0.0
-            new = key._replace(rule=FREE)
-            if key.time > last:
-                new = new._replace(arriving=key.arriving + more, slope_in=key.slope_in + slope)
-            if key.time < end:
-                new = new._replace(leaving=key.leaving + more, slope_out=key.slope_out + slope)
-            keys.append(new)
-        changed[names[c]] = put(kept, keys)
+        kept = insert(insert(old, edge, default), until, default)
+        key = kept.key(kept.find(edge) or 0)
+        value, slope = (key.leaving, key.slope_out) if out > 0.0 else (key.arriving, key.slope_in)
+        off = float(wrap_near(wanted[k, 0] - value, 0.0) if k >= 3 else wanted[k, 0] - value)
+        more = float(speeds[k]) - slope
+        changed[names[c]] = put(kept, _faded(kept, edge, until, off, out * more))
     return program.with_curves(changed)
+
+
+def _faded(kept: Curve, edge: float, until: float, off: float, speed: float) -> list[Key]:
+    """Keys of a curve between two times with a cubic on top that has a value and a speed away from the edge there, and ends with
+    nothing."""
+    length, out = abs(until - edge), 1.0 if until > edge else -1.0
+    keys = []
+    for key in kept.all_keys():
+        u = out * (key.time - edge) / length
+        if not 0.0 <= u <= 1.0:
+            continue
+        more = off * (1.0 - 3.0 * u * u + 2.0 * u**3) + speed * length * (u - 2.0 * u * u + u**3)
+        slope = out * (off * (6.0 * u * u - 6.0 * u) / length + speed * (1.0 - 4.0 * u + 3.0 * u * u))
+        new = key._replace(rule=FREE)
+        arrives, leaves = (u > 0.0, u < 1.0) if out > 0.0 else (u < 1.0, u > 0.0)
+        if arrives:
+            new = new._replace(arriving=key.arriving + more, slope_in=key.slope_in + slope)
+        if leaves:
+            new = new._replace(
+                leaving=key.leaving + more, slope_out=key.slope_out + (0.0 if key.kind == STEPPED else slope)
+            )
+        keys.append(new)
+    return keys
 
 
 @offered
@@ -188,6 +216,10 @@ class PlantParts(Operation):
         Choice(
             "ease", "ease over", "whole", 6, least=0, most=96, unit="frames",
             help="Frames after the stretch over which what the hold has moved fades.",
+        ),
+        Choice(
+            "lead", "arrives over", "whole", 3, least=0, most=96, unit="frames", folded=True,
+            help="Frames before the stretch over which the speed goes over to that of what is held.",
         ),
     )  # fmt: skip
 
@@ -208,6 +240,6 @@ class PlantParts(Operation):
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
         last = float(program.take.last if asked.last is None else asked.last)
-        take, proof = apply(program, Plant(asked.parts, c["on"], asked.first, last, c["ease"]))
+        take, proof = apply(program, Plant(asked.parts, c["on"], asked.first, last, c["ease"], c["lead"]))
         said = f"Plant {labels(program, asked.parts)} on {retether.read(program, c['on'])}"
         return Outcome(take, proof, f"{said}, {stretch_words(asked.first, asked.last)}")

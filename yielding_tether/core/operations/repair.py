@@ -10,7 +10,7 @@ flip, lost  what only one system can have, its own file repairs
 overfull    weights that add up to more than one are what they count as
 unused      a follow that nobody uses leaves the take
 leaves      the end is planted where it holds on
-round       stepped keys say the way round from where two things that are followed pass half a turn
+round       stepped keys say the way round, between two things that are followed and pass half a turn apart
 reach       has no repair: which of body, place and length gives way is for the animator to say
 
 A repair that leaves its finding where it was, or makes another, says so before it is applied.
@@ -219,7 +219,8 @@ def _leaves(program: Program, finding: Finding) -> Repaired:
 
 def _round(program: Program, finding: Finding) -> Repaired:
     bound = program.bound(finding.member, finding.part)
-    return Repaired(round_the_same_way(program, bound), finding.frame, finding.last)
+    take, since = round_the_same_way(program, bound)
+    return Repaired(take, min(since, finding.frame), finding.last)
 
 
 def _unused(program: Program, finding: Finding) -> Repaired:
@@ -235,6 +236,7 @@ _REPAIRS: dict[str, Callable[[Program, Finding], Repaired]] = {
 }  # fmt: skip
 #: Findings that no repair takes out, and why.
 REFUSED = {
+    "among": "Among three things and more no way round can be chosen: follow two of them at a time.",
     "reach": "A place out of reach has no repair: bring the body or the place nearer, or mark it as wanted.",
 }
 
