@@ -9,6 +9,7 @@ import numpy as np
 
 from tests.depth import DEPTH
 from yielding_tether.core.curves import LEAVING, LINEAR, SMOOTH, Key, curve, insert, put
+from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import repair
 from yielding_tether.core.program import Program
@@ -110,7 +111,9 @@ class Round(unittest.TestCase):
             found = [f for f in find_all(program) if f.kind == "round"]
             self.assertEqual(len(found), 1, seed)
             after = Program(program.scene, repair.apply(program, [found[0].key])[0])
-            self.assertFalse([f for f in find_all(after) if f.kind == "round"], seed)
+            # Neither a flip nor a jump is left, at no side of any key.
+            left = [f.sentence for f in find_all(after) if f.kind not in ("reach", "flip")]
+            self.assertFalse(left, seed)
             node = program.nodes["arm", control, "space"]
             at = np.arange(0.0, 60.0, 1 / 64)
             was, now = (p.evaluate(at).rot[:, node] for p in (program, after))
@@ -121,6 +124,24 @@ class Round(unittest.TestCase):
             self.assertLess(rotation_distance(now[1:], now[:-1]).max(), 1.01 * body.max(), seed)
             before = at < found[0].frame - 1e-6
             self.assertLess(rotation_distance(was, now)[before].max(), 1e-9)
+
+    def test_among_three_things_it_is_told_that_no_way_can_be_chosen(self) -> None:
+        program, control, tether = self.turning(1)
+        more = replace(tether, name="more", anchor_member="arm", anchor="carrier")
+        still = program.on(replace(program.take, tethers=(tether, more)))
+        for share, kinds in ((0.0, {"round"}), (0.3, {"among"})):
+            now = still.with_curves(
+                dict.fromkeys(tether.weights, stepped((0, 0.35))) | dict.fromkeys(more.weights, stepped((0, share)))
+            )
+            found = {f.kind: f for f in find_all(now) if f.kind in ("round", "among")}
+            self.assertEqual(set(found), kinds)
+            # It is where the evaluated space jumps.
+            frame = next(iter(found.values())).frame
+            rot = now.evaluate([frame - 0.2, frame]).rot[:, now.nodes["arm", control, "space"]]
+            self.assertGreater(float(rotation_distance(rot[0], rot[1])), 0.5)
+            if "among" in found:
+                with self.assertRaisesRegex(CoreError, "two of them at a time"):
+                    repair.apply(now, [found["among"].key])
 
     def test_a_joint_half_way_turns_half_of_every_turn_of_the_body(self) -> None:
         program, control, tether = self.turning(0)

@@ -251,6 +251,18 @@ class Storing(unittest.TestCase):
         self.assertEqual((old.sentence, old.clean, old.worst_frame), (proof.sentence, proof.clean, proof.worst_frame))
         self.assertEqual([c.pose_before for c in old.changes], [c.pose_before for c in proof.changes])
 
+    def test_takes_whose_way_round_was_stored_as_whole_turns_open_without_it(self) -> None:
+        base = self.opened()
+        some = next(iter(base.take.curves))
+        with self.store.engine.begin() as connection:
+            connection.execute(
+                text("update revision set curves = curves || jsonb_build_object('arm/upper.it.way', curves -> :some) "
+                     "where id = :id"), {"some": some, "id": base.revision},
+            )  # fmt: skip
+            connection.execute(text("update alembic_version set version_num = '0006'"))
+        self.store.migrate()
+        self.assertEqual(dict(self.store.load(base.take_id).take.curves), dict(base.take.curves))
+
     def test_a_scene_goes_whole(self) -> None:
         base = self.opened()
         self.store.commit(base, edited(base.take, 1), "an edit", {}, None)
