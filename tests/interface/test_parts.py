@@ -87,9 +87,9 @@ class Turning(Pages):
         expect(holds).to_contain_text("head↻turns with the world")
         expect(holds).to_contain_text("left leg→follows deck")
         page.keyboard.press("f")
-        page.get_by_label("How far head turns with the world").press("ArrowLeft")
+        page.get_by_label("How far head goes with the world").press("ArrowLeft")
         self.wait_for_revision(page, "Add 1 key of head, follows world, rotation")
-        expect(page.get_by_label("How far head turns with the world")).to_have_attribute("aria-valuenow", "99")
+        expect(page.get_by_label("How far head goes with the world")).to_have_attribute("aria-valuenow", "99")
         self.assertEqual(self.errors, [])
 
     def turned(self, times: list[int]) -> float:

@@ -423,7 +423,7 @@ def _apart(bound: Bound, tether: Tether) -> str:
     """What of a part follows, where it is not the part's own control."""
     if tether.control in bound.controls:
         return ""
-    return bound.followers[tether.control].control.label
+    return bound.followers[tether.control].control.label.removesuffix(f" of the {bound.part.label}")
 
 
 def _anchor_label(program: Program, member_id: str, anchor: str) -> str:

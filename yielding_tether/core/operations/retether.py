@@ -538,7 +538,13 @@ class Follow(Operation):
             tolerance_of(c), c["control"], c["what"], c["along"] == "yes", c["size"],
         )  # fmt: skip
         take, proof = apply(program, wanted)
-        said = f"{labels(program, asked.parts)} follows {read(program, c['to'])}"
+        shown = [
+            x.label
+            for p in asked.parts
+            for x in able(program.bound(*p))
+            if x.name == c["control"] and x.handle.computed
+        ]
+        said = f"{shown[0] if shown else labels(program, asked.parts)} follows {read(program, c['to'])}"
         return Outcome(take, proof, f"{said[0].upper()}{said[1:]}, {stretch_words(asked.first, asked.last)}")
 
 

@@ -15,7 +15,7 @@ export function FollowDial({ dial, part, frame, onKeep }: { dial: Card["dials"][
   const change = (weight: number): KeyEdit => ({ what: "add", keys: dial.channels.map((channel) => ({ channel, times: [frame] })), values: { arriving: weight, leaving: weight } });
   return (
       <Box sx={{ display: "flex", alignItems: "center", gap: 1, fontSize: 12.5, height: 19 }}>
-        <Tooltip title="The dial blends the pose. To follow something else with the pose kept, click here." placement="right">
+        <Tooltip title={`${name}. The dial blends the pose. To follow something else with the pose kept, click here.`} placement="right">
           <Link component="button" underline="hover" onClick={onKeep} sx={{ width: 92, flexShrink: 0, fontSize: 12.5, textAlign: "left", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>
             <span aria-hidden>{dial.keyed ? "● " : "○ "}</span>
             {name}
@@ -26,7 +26,7 @@ export function FollowDial({ dial, part, frame, onKeep }: { dial: Card["dials"][
           min={0}
           max={100}
           value={percent}
-          aria-label={dial.control ? `How far ${dial.control} turns with ${dial.anchor}` : `How far it follows ${dial.anchor}`}
+          aria-label={dial.control ? `How far ${dial.control} goes with ${dial.anchor}` : `How far it follows ${dial.anchor}`}
           getAriaValueText={(v) => `${v} %`}
           // The arrows are the dial's; all other keys are commands as ever.
           onKeyDown={(e) => /^(Arrow|Home|End|Page)/.test(e.key) && e.stopPropagation()}
