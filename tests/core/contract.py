@@ -14,7 +14,7 @@ from numpy.random import Generator
 
 from yielding_tether.core.cast import Member
 from yielding_tether.core.curves import SMOOTH
-from yielding_tether.core.parts import PARTS, CentrePart, ChainPart, FkPart, FreePart, Part, TwistPart
+from yielding_tether.core.parts import PARTS, CentrePart, ChainPart, FkPart, FreePart, NeckPart, Part, TwistPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.skeleton import Joint, Skeleton
@@ -90,10 +90,11 @@ def chain(rng: Generator) -> Example:
         rest = (0.0, 0.0, 0.0, 1.0) if straight else unit(rng, 4)
         bones.append(Joint(f"c{k}", k + 1, tuple((direction * length).tolist()), rest))
     names = tuple(f"c{k}" for k in range(count))
+    shares = rng.uniform(0.0, 1.0, count) if rng.random() < 0.5 else np.zeros(0)
     part = ChainPart(
         "chain", "chain", names, tuple(order(rng) for _ in names), middle, unit(rng, 3),
         tuple(unit(rng, 3) for _ in names), tuple(float(x) for x in rng.uniform(-2, 2, count)), order(rng), "left",
-        tuple(bool(x) for x in rng.random(count) < 0.3),
+        tuple(bool(x) for x in rng.random(count) < 0.3), shares=tuple((0.9 * shares / max(shares.sum(), 1e-9)).tolist()),
     )  # fmt: skip
     carrier = FkPart("carrier", "carrier", ("base",), (order(rng),), (False,))
     member = Member(
@@ -118,8 +119,26 @@ def twist(rng: Generator) -> Example:
     return Example(Member("twisted", "Twisted", "character", bones, (root, carrier, helpers)), "twists")
 
 
+def neck(rng: Generator) -> Example:
+    """A run of one to four joints below a head, with something on it."""
+    count = int(rng.integers(1, 5))
+    names = ["root", "chest", *(f"neck{k}" for k in range(count)), "head", "hat"]
+    bones = Skeleton(tuple(
+        Joint(n, k - 1, tuple(rng.uniform(-0.3, 0.3, 3).tolist()), unit(rng, 4)) for k, n in enumerate(names)
+    ))  # fmt: skip
+    run = tuple(names[2:-1])
+    shares = rng.uniform(0.1, 1.0, count)
+    parts = (
+        FreePart("root", "root", "root", order(rng)), FkPart("chest", "chest", ("chest",), (order(rng),), (False,)),
+        NeckPart("head", "head", run, tuple(order(rng) for _ in run), tuple((0.9 * shares / shares.sum()).tolist()),
+                 moves=tuple(bool(rng.random() < 0.3) for _ in run)),
+        FkPart("hat", "hat", ("hat",), (order(rng),), (False,)),
+    )  # fmt: skip
+    return Example(Member("body", "Body", "character", bones, parts), "head")
+
+
 EXAMPLES: dict[str, Callable[[Generator], Example]] = {
-    "centre": centre, "own place": anchor, "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist
+    "centre": centre, "own place": anchor, "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist, "neck": neck
 }  # fmt: skip
 assert set(EXAMPLES) == set(PARTS), "every registered part needs an example here"
 

@@ -244,7 +244,8 @@ class Names(unittest.TestCase):
             evaluate(scene(member), take, [0.0])
         for tether, message in (
             (Tether("t", "arm", "root", "ghost", "x"), "which is not in the cast"),
-            (Tether("t", "arm", "limb.guide", "arm", "root"), "can't follow anything"),
+            (Tether("t", "arm", "limb.elbow", "arm", "root"), "can't follow anything"),
+            (Tether("t", "arm", "limb.guide", "arm", "root"), "follow in rotation, which it can't"),
             (Tether("t", "arm", "upper", "arm", "root"), "stays where it hangs, and only its turn follows"),
         ):
             with self.assertRaisesRegex(CoreError, message):

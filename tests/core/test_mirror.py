@@ -304,7 +304,7 @@ class Locks(unittest.TestCase):
         with self.assertRaisesRegex(CoreError, "head.ry at frame .* is locked: unlock it"):
             apply(locked, Mirror(("marl",), 0.0))
         program = crossing()
-        channel = program.channel_names()[program.bounds["body", "neck"].systems["captured"].channels[0]]
+        channel = program.channel_names()[program.bounds["body", "head"].systems["captured"].channels[0]]
         adjusted = program.with_curves(
             {channel: curve([Key(10.0, 0.0, 0.0), Key(20.0, 0.3, 0.3), Key(30.0, 0.0, 0.0)])}
         )

@@ -75,12 +75,12 @@ def random_take(
     kinds: tuple[int, ...] = (SMOOTH, SMOOTH, LINEAR),
     skip: tuple[str, ...] = ("drive", "bend", "captured", "carry", "twist"),
 ) -> Take:
-    """Curves on every channel of the cast but the skipped ones and sizes; lengths move by a twentieth as much."""
+    """Curves on every channel of the cast but the skipped ones and seldom ones; lengths move by a twentieth as much."""
     curves = {}
     for member in members:
         for part in member.parts:
             for c in part.channels():
-                if c.name in skip or c.kind == "scale" or c.name.startswith("about."):
+                if c.name in skip or c.seldom:
                     continue
                 size = spread if c.kind == "angle" else 0.1 * spread
                 if not c.system:

@@ -59,7 +59,8 @@ class Slip(NamedTuple):
 
 def end_of(bound: Bound) -> BoundControl | None:
     """The control that rests on a part's end, if it has an end to stand on or hold with."""
-    able = [c for c in bound.controls.values() if c.control.rests_on in bound.part.joints and not bound.part.free]
+    able = [c for c in bound.controls.values() if c.control.touches and c.control.rests_on in bound.part.joints]
+    able = [] if bound.part.free else able
     return able[-1] if able else None
 
 

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from .kernels.follow import CONTROL, CONTROL_MIXED
+from .kernels.follow import CONTROL, CONTROL_MIXED, JOINT_FOLLOWING
 from .kernels.guide import GUIDE, share_turn
 from .kernels.scalars import mean_rotation, turned_round
 from .systems.system import Control, State
@@ -184,6 +184,19 @@ class BoundControl:
                     continue
             # The mean orders its shares anew: each time gets its own.
             poses.rot[f, self.space] = mean_rotation(turns[some, f], shares[some, 1, f], len(some))
+
+
+@dataclass(eq=False)
+class BoundTurn(BoundControl):
+    """A control that only turns: it is where it is at rest in its own space, whatever its turn follows."""
+
+    def emit(self, tape: Tape, node: int, state: State) -> list[Run]:
+        ints = [node, self.space, self.own.node, self.turn, -1, -1, len(self.others), 0]
+        floats = [*self.own.pos, *self.own.rot, *signs_of(self.control.order)]
+        for one in self.others:
+            ints += [one.node, one.rotation, one.way]
+            floats += one.rot.tolist()
+        return [tape.add(JOINT_FOLLOWING, ints, floats, (self.turn,))]
 
 
 @dataclass(eq=False)

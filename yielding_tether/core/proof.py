@@ -375,7 +375,7 @@ def unreached(program: Program, bound: Bound, frames: Floats) -> list[tuple[floa
     for name, mine in bound.systems.items():
         for control in mine.controls:
             placed = bound.controls.get(control.name)
-            if placed is None or bound.part.free or control.rests_on not in bound.part.joints:
+            if placed is None or not control.stands or bound.part.free or control.rests_on not in bound.part.joints:
                 # What hangs from nothing is wherever its control puts it.
                 continue
             driven = bound.driving(shares) == list(bound.systems).index(name)

@@ -9,13 +9,13 @@ what the limb is. What is no limb is the body: spine, neck and head, collars, ha
 from __future__ import annotations
 
 import re
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from itertools import pairwise
 
 import numpy as np
 
 from .cast import Shape
-from .parts import ChainPart, FkPart, FreePart, LimbPart, Part, Side, TwistPart
+from .parts import ChainPart, FkPart, FreePart, LimbPart, NeckPart, Part, Side, TwistPart
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, multiply, rotate
 from .twists import sharings
@@ -36,6 +36,8 @@ SWINGS, SWINGS_SHARE = np.radians(10.0), 0.25
 THIRD = 0.45
 #: How much an inner joint of a zigzag limb curls as the limb is shortened by its whole length (radians).
 CURL = 2.0
+#: How much of a head's turn its neck takes.
+NECK_TAKES = 0.5
 #: Joints of a tail, at least.
 TAIL = 4
 
@@ -529,6 +531,7 @@ def _body_parts(
 
     left = set(free)
     made: list[tuple[str, str, list[int], Side]] = []
+    parts: list[Part] = []
     # Where the arms come together is the chest: from the root to there runs the spine.
     arms = [above(run.root) for run, *_, role in limbs if role == "arm"]
     chest: list[int] = []
@@ -555,8 +558,12 @@ def _body_parts(
         whole = sorted(j for j in skeleton.descendants(head) if j in left)
         neck = [j for j in in_line if j not in whole]
         if neck:
-            made.append(("neck", "neck", neck, "middle"))
-        made.append(("head", "head", whole, "middle"))
+            # The head leads its neck; what else is on it is the face.
+            parts.append(_neck([name_of[j] for j in (*neck, head)], order))
+            if face := [j for j in whole if j != head]:
+                made.append(("face", "face", face, "middle"))
+        else:
+            made.append(("head", "head", whole, "middle"))
         left -= {*neck, *whole}
     # Between the body and a limb lie collars and hips.
     for run, name, label, side, role in limbs:
@@ -573,11 +580,25 @@ def _body_parts(
             left -= set(tail)
     if left:
         made.append(("body", "body", sorted(left), "middle"))
-    parts: list[Part] = []
     for name, label, joints, side in made:
         fk = _fk(name, label, [name_of[j] for j in joints], order, side)
-        parts.append(_tail_chain(skeleton, fk, joints) if name.startswith("tail") else fk)
+        if name.startswith("tail"):
+            along = pos[joints[-1]] - pos[joints[0]]
+            parts.append(_curling(skeleton, fk, np.cross(along, [0.0, 1.0, 0.0]), "tail"))
+        elif name == "spine" and len(joints) > 2:
+            parts.append(spine_of(skeleton, fk, _sideways(pos, limbs)))
+        else:
+            parts.append(fk)
     return parts
+
+
+def _neck(joints: list[str], order: dict[str, str]) -> NeckPart:
+    """A head and its neck, whose joints share its turn evenly."""
+    count = len(joints) - 1
+    return NeckPart(
+        "head", "head", tuple(joints), tuple(order[n] for n in joints), (NECK_TAKES / count,) * count,
+        moves=(False,) * len(joints),
+    )  # fmt: skip
 
 
 def _tails(skeleton: Skeleton, left: set[int], upward: set[int]) -> list[list[int]]:
@@ -596,20 +617,30 @@ def _tails(skeleton: Skeleton, left: set[int], upward: set[int]) -> list[list[in
     return found
 
 
-def _tail_chain(skeleton: Skeleton, part: FkPart, joints: list[int]) -> Part:
-    """A tail as a limb of many segments: it curls evenly about an axis across it."""
-    pos, rot = skeleton.rest_pose
-    along = pos[joints[-1]] - pos[joints[0]]
-    across = np.cross(along, [0.0, 1.0, 0.0])
-    if np.linalg.norm(across) < 1e-6 * max(float(np.linalg.norm(along)), 1e-9):
-        across = np.array([1.0, 0.0, 0.0])
-    across = across / np.linalg.norm(across)
-    hinges = [rotate(inverse(rot[j]), across) for j in joints]
-    middle = len(joints) // 2
+def _sideways(pos: Floats, limbs: list[tuple[Run, str, str, Side, str]]) -> Floats:
+    """(3,) from the right side of a body to its left, by where its limbs begin."""
+    ends = [[pos[run.root] for run, _, _, side, _ in limbs if side == which] for which in ("left", "right")]
+    return np.mean(ends[0], axis=0) - np.mean(ends[1], axis=0) if all(ends) else np.array([1.0, 0.0, 0.0])
+
+
+def spine_of(skeleton: Skeleton, part: FkPart, across: Floats) -> ChainPart:
+    """A spine as a limb of many segments that bends about an axis across the body, and whose joints share the chest's turn."""
+    count = len(part.joints)
+    return replace(_curling(skeleton, part, across, "spine"), shares=(1.0 / count,) * count)
+
+
+def _curling(skeleton: Skeleton, part: FkPart, across: Floats, role: str) -> ChainPart:
+    """A run of joints as a limb of many segments: it curls evenly about an axis across it."""
+    rot = skeleton.rest_pose[1]
+    size = float(np.linalg.norm(across))
+    across = across / size if size > 1e-6 else np.array([1.0, 0.0, 0.0])
+    hinges = [rotate(inverse(rot[skeleton.index[n]]), across) for n in part.joints]
+    count = len(part.joints)
+    middle = count // 2
     return ChainPart(
         part.name, part.label, part.joints, part.orders, middle, _triple(hinges[0]), tuple(_triple(h) for h in hinges),
-        tuple(CURL if k not in (0, middle, len(joints) - 1) else 0.0 for k in range(len(joints))), part.orders[-1], part.side,
-        hinge_from="guess", role="tail",
+        tuple(CURL if k not in (0, middle, count - 1) else 0.0 for k in range(count)), part.orders[-1], part.side,
+        hinge_from="guess", role=role,
     )  # fmt: skip
 
 

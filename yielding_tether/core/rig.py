@@ -20,7 +20,7 @@ import numpy as np
 from .cast import Member
 from .channels import ROTATION, TRANSLATION, Channel, channel_id, moving
 from .errors import CoreError, LoopError
-from .followers import Body, BoundControl, BoundGuide, Followed
+from .followers import Body, BoundControl, BoundGuide, BoundTurn, Followed
 from .kernels import blend
 from .kernels.blend import BLEND
 from .kernels.size import SIZED
@@ -117,7 +117,7 @@ class Bound:
             (name, control)
             for name, mine in self.systems.items()
             for control in mine.controls
-            if control.handle.computed or (control.name in self.controls and control.name not in self.part.joints)
+            if control.handle.computed or (control.stands and control.name not in self.part.joints)
         ]
 
     @cached_property
@@ -431,8 +431,8 @@ class Rig:
                 scratch = max(scratch, (count + 1) * len(part.joints) if count > 1 else 0)
                 for system in part.systems():
                     able = [c for c in system.controls(part) if c.releases]
-                    follow_able += [(member, part, c) for c in able if c.stands]
-                    self._seldom |= {(member.id, c.name): (part, c) for c in able if not c.stands}
+                    follow_able += [(member, part, c) for c in able if c.own]
+                    self._seldom |= {(member.id, c.name): (part, c) for c in able if not c.own}
         for member, part, control in follow_able:
             self._controls[member.id, control.name] = (part, control)
             key = (member.id, control.name)
@@ -570,7 +570,7 @@ class Rig:
             )  # fmt: skip
         for system in systems:
             for control in bound.systems[system.name].controls:
-                if control.stands and control.releases:
+                if control.own and control.releases:
                     bound.controls[control.name] = self._control(bound, control, rests)
                 elif control.is_joint and (member.id, control.name, "space") in self.nodes:
                     bound.turned[control.name] = self._turned(bound, control, rests)
@@ -623,13 +623,17 @@ class Rig:
                 reach = _within(rests[member.id, control.name], rests[member.id, member.skeleton.joints[parent].name])
                 own = Followed(self._node_above(member, j), -1, -1, *reach, bound.slot)
         anchors.append(own)
+        node, space = self.control_node(member.id, control.name), self.nodes[member.id, control.name, "space"]
+        turn = bound.own[control.name, ROTATION[0]]
+        if "position" not in control.releases:
+            # What only turns has no size.
+            anchors = [one._replace(slot=0, root=-1, taken=False) for one in anchors]
+            return BoundTurn(control, bound.who, node, space, -1, turn, anchors)
         slot = 0
         if any(one.slot for one in anchors):
             slot, self.slot_count = self.slot_count, self.slot_count + 1
-        return BoundControl(
-            control, bound.who, self.control_node(member.id, control.name), self.nodes[member.id, control.name, "space"],
-            bound.own[control.name, TRANSLATION[0]], bound.own[control.name, ROTATION[0]], anchors, slot, bound.body,
-        )  # fmt: skip
+        place = bound.own[control.name, TRANSLATION[0]]
+        return BoundControl(control, bound.who, node, space, place, turn, anchors, slot, bound.body)
 
     def _turned(
         self, bound: Bound, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]

@@ -11,8 +11,8 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from ..core.cast import Grip, Member, Shape
-from ..core.parts import CentrePart, FkPart, FreePart, LimbPart, Part, Side, TwistPart
-from ..core.proposal import Run, find_hinge
+from ..core.parts import CentrePart, FkPart, FreePart, LimbPart, NeckPart, Part, Side, TwistPart
+from ..core.proposal import Run, find_hinge, spine_of
 from ..core.skeleton import Joint, Skeleton
 from ..core.transforms import Floats
 from .posing import grip_turn, hand_turn
@@ -188,8 +188,8 @@ def person(build: Build) -> Member:
     parts: list[Part] = [
         *([FreePart("root", "root", "root", "yxz")] if build.root else []),
         hips,
-        _fk("spine", "spine", list(SPINE)),
-        _fk("head", "head", list(NECK)),
+        spine_of(bones, _fk("spine", "spine", list(SPINE)), np.array([1.0, 0.0, 0.0])),
+        NeckPart("head", "head", NECK, ("yxz",) * len(NECK), (0.25, 0.3), moves=(False,) * len(NECK)),
     ]
     sides: tuple[tuple[str, Side], ...] = (("L", "left"), ("R", "right"))
     for letter, side in sides:

@@ -463,7 +463,7 @@ def world_tethers(member: Member) -> tuple[tuple[Tether, ...], dict[str, object]
     controls = [c for part in member.parts for system in part.systems() for c in system.controls(part)]
     for control in controls:
         # What hangs from the body is to be told from what hangs from the world already.
-        if control.releases and control.hangs_from:
+        if control.touches and control.hangs_from:
             tether = Tether("world", member.id, control.name, WORLD, WORLD)
             tethers.append(tether)
             for what in ("position", "rotation"):

@@ -308,7 +308,8 @@ def row_groups(program: Program) -> tuple[list[s.RowGroup], dict[tuple[str, str]
     """Groups of rows, and the group of every part.
 
     Parts of one side that hang from one another are a group, led by the one that keys drive in more ways than one: an arm
-    with its shoulder and its fingers. What is left of a character is its body; props, set pieces and cameras are a group each.
+    with its shoulder and its fingers. What is left of a character is its body, led by
+    its root; props, set pieces and cameras are a group each.
     """
     groups: dict[str, s.RowGroup] = {}
     group_of: dict[tuple[str, str], str] = {}
@@ -323,7 +324,8 @@ def row_groups(program: Program) -> tuple[list[s.RowGroup], dict[tuple[str, str]
                 if id in groups:
                     continue
                 mine = [p for p in member.parts if tops[p.name] == tops[part.name]]
-                lead = next((p for p in mine if len(program.bound(member.id, p.name).keyed_systems) > 1), mine[0])
+                several = [p for p in mine if len(program.bound(member.id, p.name).keyed_systems) > 1]
+                lead = several[0] if several and tops[part.name] else mine[0]
                 if label:
                     groups[id] = s.RowGroup(id=id, label=label, member="", lead=None)
                 else:

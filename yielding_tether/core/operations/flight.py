@@ -35,8 +35,8 @@ from .operation import (
     Operation,
     Outcome,
     Parts,
-    Place,
     Pull,
+    Spot,
     Value,
     check_parts,
     check_stretch,
@@ -336,17 +336,17 @@ def pulls(program: Program, asked: Flight) -> InView:
         (a, b, top) for a, b, place, velocity in flights if (top := _top(place, velocity, arc.fall, b - a)) is not None
     ]
     found = [
-        Pull("where it is let go", _place(arc.place), tuple((t, last, _place(place)) for t, place, _ in throws)),
+        Pull("where it is let go", _spot(arc.place), tuple((t, last, _spot(place)) for t, place, _ in throws)),
         Pull(
             "where it is caught",
-            _place(arc.at(np.array([last]))[0][0]),
-            tuple((first, t, _place(x)) for t, x in landings),
+            _spot(arc.at(np.array([last]))[0][0]),
+            tuple((first, t, _spot(x)) for t, x in landings),
         ),
     ]
     if (top := _top(arc.place, arc.velocity, arc.fall, last - first)) is not None:
-        found.append(Pull("its top", _place(top), tuple((a, b, _place(x)) for a, b, x in tops)))
+        found.append(Pull("its top", _spot(top), tuple((a, b, _spot(x)) for a, b, x in tops)))
     path, _ = arc.at(np.unique(np.append(np.arange(first, last), last)))
-    return InView(tuple(map(_place, path)), tuple(found))
+    return InView(tuple(map(_spot, path)), tuple(found))
 
 
 def _holds(
@@ -363,7 +363,7 @@ def _top(place: Floats, velocity: Floats, fall: Floats, frames: float) -> Floats
     return place + t * velocity + 0.5 * t * t * fall if 0.0 < t < frames else None
 
 
-def _place(at: Floats) -> Place:
+def _spot(at: Floats) -> Spot:
     x, y, z = map(float, at)
     return x, y, z
 

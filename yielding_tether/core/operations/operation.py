@@ -66,7 +66,7 @@ class Outcome(NamedTuple):
 
 
 #: A place in the world, metres.
-Place = tuple[float, float, float]
+Spot = tuple[float, float, float]
 
 
 class Pull(NamedTuple):
@@ -74,15 +74,15 @@ class Pull(NamedTuple):
     would bring it to other places."""
 
     label: str
-    at: Place
-    to: tuple[tuple[float, float, Place], ...]
+    at: Spot
+    to: tuple[tuple[float, float, Spot], ...]
 
 
 class InView(NamedTuple):
     """What an operation shows in the view while it is tried: a path, a place for each frame from the first on, and what of it
     can be dragged."""
 
-    path: tuple[Place, ...]
+    path: tuple[Spot, ...]
     pulls: tuple[Pull, ...]
 
 

@@ -49,7 +49,7 @@ SAME = 1e-6
 
 @dataclass(frozen=True)
 class Plant:
-    """What is asked for. `on`: what is held on to, as `Retether.to` names it; `lead`: frames before the stretch over which the
+    """What is asked for. `on`: what is held on to, as `Retether.to` names it; `before`: frames before the stretch over which the
     speed goes over to that of what is held, `ease`: those after it over which the hold fades."""
 
     parts: Parts
@@ -57,7 +57,7 @@ class Plant:
     first: float
     last: float
     ease: float = 6.0
-    lead: float = 3.0
+    before: float = 3.0
 
 
 def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
@@ -70,27 +70,27 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
     now = program
     for part in asked.parts:
         bound = program.bound(*part)
-        if not following(bound):
+        if not any(c.control.touches for c in following(bound)):
             raise CoreError(f"{bound.part.label} has no control that can hold on to anything.")
         held = on_anchor(program, part, asked.on, first, last)
         if _stands(program, held):
             continue
-        now = _plant(now, bound, asked.on, first, last, end, _start(program, bound, first, asked.lead))
+        now = _plant(now, bound, asked.on, first, last, end, _start(program, bound, first, asked.before))
         now = now.on(with_contact(now.take, held))
     if now is program:
         raise CoreError(
             "This changes nothing: what is chosen is planted there already, from the first frame to the last."
         )
     now.check_loops()
-    begin = min(_start(program, program.bound(*p), first, asked.lead) for p in asked.parts)
+    begin = min(_start(program, program.bound(*p), first, asked.before) for p in asked.parts)
     return now.take, prove("plant", program, now, begin, end)
 
 
-def _start(program: Program, bound: Bound, first: float, lead: float) -> float:
+def _start(program: Program, bound: Bound, first: float, before: float) -> float:
     """From when on a part is led to where it is held: from a frame earlier on at least its control is where it ends, so that what
     arrives is what is held; but not from before it last changed what drives it or what it follows."""
     changes = [t for t in switch_times(program, bound) if t < first]
-    return float(max([first - max(lead, 1.0), float(program.take.first), *changes]))
+    return float(max([first - max(before, 1.0), float(program.take.first), *changes]))
 
 
 def _stands(program: Program, held: Contact) -> bool:
@@ -218,13 +218,13 @@ class PlantParts(Operation):
             help="Frames after the stretch over which what the hold has moved fades.",
         ),
         Choice(
-            "lead", "arrives over", "whole", 3, least=0, most=96, unit="frames", folded=True,
+            "before", "arrives over", "whole", 3, least=0, most=96, unit="frames", folded=True,
             help="Frames before the stretch over which the speed goes over to that of what is held.",
         ),
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
-        return any(c.control.rests_on and c.control.hangs_from for c in following(bound))
+        return any(c.control.touches for c in following(bound))
 
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
@@ -240,6 +240,6 @@ class PlantParts(Operation):
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
         last = float(program.take.last if asked.last is None else asked.last)
-        take, proof = apply(program, Plant(asked.parts, c["on"], asked.first, last, c["ease"], c["lead"]))
+        take, proof = apply(program, Plant(asked.parts, c["on"], asked.first, last, c["ease"], c["before"]))
         said = f"Plant {labels(program, asked.parts)} on {retether.read(program, c['on'])}"
         return Outcome(take, proof, f"{said}, {stretch_words(asked.first, asked.last)}")

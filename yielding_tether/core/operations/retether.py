@@ -95,10 +95,11 @@ def control_for(program: Program, bound: Bound, named: str, first: float) -> Con
     shares = program.now(first, bound.driver_channels)
     state = bound.state(shares[:, None])
     placed = following(bound)
+    own = [c for c in known.values() if c.own]
     joints = [c for c in known.values() if c.is_joint]
     turning = state is not None and any(c.is_joint for c in bound.systems[state].controls)
-    if placed and not (turning and joints):
-        return placed[-1].control
+    if own and not (turning and joints):
+        return own[-1]
     return joints[0 if placed else -1]
 
 

@@ -10,6 +10,7 @@ from .centre import CentrePart
 from .chain import ChainPart
 from .joints import FkPart
 from .limb import LimbPart
+from .neck import NeckPart
 from .part import PARTS, Part, Side
 from .root import FreePart
 from .twist import TwistPart
@@ -22,6 +23,7 @@ __all__ = [
     "FkPart",
     "FreePart",
     "LimbPart",
+    "NeckPart",
     "Part",
     "Side",
     "TwistPart",

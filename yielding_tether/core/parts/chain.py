@@ -16,6 +16,9 @@ from ..systems.system import System
 from .limb import ik_driver
 from .part import Part, Side, check_run
 
+#: How far a spine stretches to its end where that is out of reach: 0 not at all, 1 all the way.
+STRETCH = "stretch"
+
 
 @dataclass(frozen=True)
 class ChainPart(Part, kind="chain"):
@@ -23,7 +26,8 @@ class ChainPart(Part, kind="chain"):
 
     `middle`: the joint at which the limb bends as a whole; `hinge`: axis of that bend in the frame of the first joint.
     `hinges`: for each joint the axis about which it curls, in its own frame, `curls`: by how much (radians, for a limb
-    that is shortened by its whole length); a helper joint has a curl of zero and is driven along.
+    that is shortened by its whole length); a helper joint has a curl of zero and is driven along. `shares`: how much each joint
+    but the last takes of the turn of the end along the limb, before what is keyed: a spine.
     """
 
     name: str
@@ -41,11 +45,16 @@ class ChainPart(Part, kind="chain"):
     hinge_from: str = "rest"
     role: str = "limb"
     kind: Literal["chain"] = "chain"
+    shares: tuple[float, ...] = ()
 
     @property
     def ik(self) -> str:
         """Name of the IK control at the end of the limb."""
         return f"{self.name}.ik"
+
+    @property
+    def touches(self) -> bool:
+        return not self.shares
 
     @property
     def joint_orders(self) -> tuple[str, ...]:
@@ -58,6 +67,15 @@ class ChainPart(Part, kind="chain"):
     def systems(self) -> tuple[System, ...]:
         return (Fk(), NSegment())
 
+    def channels(self) -> tuple[Channel, ...]:
+        if not self.shares:
+            return super().channels()
+        # FK knows no stretch: what is stretched as it takes over is told.
+        return (
+            *super().channels(),
+            Channel(self.ik, STRETCH, "number", "", "stretches", limits=(0.0, 1.0), seldom=True),
+        )
+
     def drivers(self) -> tuple[Channel, ...]:
         return (ik_driver(self.name),)
 
@@ -66,6 +84,8 @@ class ChainPart(Part, kind="chain"):
         count = len(self.joints)
         if count < 3 or not 0 < self.middle < count - 1:
             raise CoreError(f"{self.label} needs three joints or more, and a middle one between its ends.")
+        if self.shares and (len(self.shares) != count or min(self.shares) < 0.0 or sum(self.shares) > 1.0 + 1e-9):
+            raise CoreError(f"{self.label} needs a share of its turn for each of its joints, not above one in all.")
         if not len(self.orders) == len(self.hinges) == len(self.curls) == count:
             raise CoreError(f"{self.label} needs a rotation order, a hinge and a curl for each of its joints.")
         pos = skeleton.rest_pose[0]

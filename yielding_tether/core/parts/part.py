@@ -37,6 +37,11 @@ class Part:
         PARTS[kind] = cls
 
     @property
+    def touches(self) -> bool:
+        """Whether its end stands on things or holds them, as hands and feet do; others show controls only while in hand."""
+        return True
+
+    @property
     def joint_orders(self) -> tuple[str, ...]:
         """Rotation order of each joint."""
         raise NotImplementedError

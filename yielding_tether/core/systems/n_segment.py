@@ -12,13 +12,14 @@ from typing import TYPE_CHECKING, NamedTuple, cast
 
 import numpy as np
 
-from ..channels import Channel, turning
+from ..channels import Channel, in_words, turning
 from ..kernels import fits
-from ..kernels.n_segment import CHAIN
+from ..kernels.guide import turned_share
+from ..kernels.n_segment import CHAIN, turns_along
 from ..tape import Run, Tape, signs_of
 from ..transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
 from .system import Posed, State
-from .two_segment import Bent, TwoSegment, geometry, guide_node, shape_channels
+from .two_segment import Bent, TwoSegment, geometry, guide_name, guide_node, ik_name, shape_channels
 
 if TYPE_CHECKING:
     from ..parts.chain import ChainPart
@@ -28,7 +29,9 @@ if TYPE_CHECKING:
 
 class Pieces(NamedTuple):
     """Unchanging shape of a limb of many segments: its two pieces' `offsets` (3, 3), `rests` (3, 4) and `constants` as of
-    a two-segment limb; `inner`: which joints have offsets of their own; reach at rest and length, metres."""
+    a two-segment limb; `inner`: which joints have offsets of their own; reach at rest and length, metres; `last` (4,): rest of the
+    last joint in what is below, `ways` (n, 3): directions of the bones, in the joints; `shares` (n,) of the turn along it that each
+    joint takes before its channels: the middle one, which is turned in the frame of the first, all between as well."""
 
     offsets: Floats
     rests: Floats
@@ -36,6 +39,9 @@ class Pieces(NamedTuple):
     inner: Ints
     reach: float
     whole: float
+    last: Floats
+    ways: Floats
+    shares: Floats
 
     @property
     def length(self) -> float:
@@ -50,10 +56,14 @@ class NSegment(TwoSegment):
         chain = cast("ChainPart", part)
         offsets = [
             c for k in inner_joints(chain)
-            for c in turning(chain.ik, self.name, f"{chain.joints[k]}.", f"{chain.joints[k]} offset")
+            for c in turning(chain.ik, self.name, f"{chain.joints[k]}.", f"{in_words(chain.joints[k])},")
         ]  # fmt: skip
         guide = Channel(chain.ik, "guide", "length", self.name, "guide, beyond its distance", poses=False)
         return (*shape_channels(part), *offsets, guide)
+
+    def row_channels(self, bound: Bound, state: State) -> list[int]:
+        stretch = bound.own.get((ik_name(bound), "stretch"))
+        return [*super().row_channels(bound, state), *([] if stretch is None else [stretch])]
 
     def middle(self, part: Part) -> int:
         return cast("ChainPart", part).middle
@@ -68,9 +78,12 @@ class NSegment(TwoSegment):
         offsets = np.stack([np.zeros(3), rotate(inverse(rot[0]), pos[m]), rotate(inverse(rot[m]), pos[end] - pos[m])])
         rests = np.stack([rot[0], multiply(inverse(rot[0]), rot[m]), multiply(inverse(rot[m]), rot[end])])
         two = geometry(offsets, rests, chain.hinge, False)
+        shares = np.array(chain.shares or (0.0,) * len(chain.joints))
+        shares[m] = shares[1 : m + 1].sum()
         return Pieces(
             two.offsets, two.rests, two.constants, np.array(inner_joints(chain), dtype=np.int64),
-            float(np.linalg.norm(pos[end])), float(np.linalg.norm(bound.offsets[1:], axis=1).sum()),
+            float(np.linalg.norm(pos[end])), float(np.linalg.norm(bound.offsets[1:], axis=1).sum()), rot[end],
+            _directions(bound.offsets), shares,
         )  # fmt: skip
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
@@ -80,12 +93,13 @@ class NSegment(TwoSegment):
         inner = {int(k): int(channels[10 + 3 * n]) for n, k in enumerate(data.inner)}
         ints: list[int] = [
             len(into), chain.middle, bound.above[0], bound.controls[chain.ik].node, *channels[6:10].tolist(),
-            bound.slot, guide_node(bound),
+            bound.slot, guide_node(bound), bool(chain.shares), bound.own.get((chain.ik, "stretch"), -1),
         ]  # fmt: skip
-        floats = [*data.constants, data.reach, data.whole, *bound.rests[0]]
+        floats = [*data.constants, data.reach, data.whole, *bound.rests[0], *data.last]
         for k in range(len(into)):
             ints += [into[k], inner.get(k, -1), bound.moving[k, 0], bound.samples[k]]
             floats += [*bound.offsets[k], *bound.rests[k], *signs_of(chain.orders[k]), *chain.hinges[k], chain.curls[k]]
+            floats += [*data.ways[k], data.shares[k]]
         return [tape.add(CHAIN, ints, floats, tuple(inner.values()))]
 
     def bent(self, bound: Bound, posed: Posed) -> Bent:
@@ -105,10 +119,35 @@ class NSegment(TwoSegment):
             data.constants,
         )
 
+    def swivel_given(self, bound: Bound, posed: Posed, bent: Bent) -> Floats:
+        shares = cast("ChainPart", bound.part).shares
+        given = super().swivel_given(bound, posed, bent)
+        if not shares:
+            return given
+        followed = np.zeros(len(given))
+        if bound.guides:
+            turns = posed.spaces[guide_name(bound.part)].rot
+            followed = np.array([turned_share(tuple(q)) for q in turns.tolist()])
+        return given + (1.0 - followed) * shares[0] * self._shared(bound, posed)
+
+    def _shared(self, bound: Bound, posed: Posed) -> Floats:
+        """(F,) turn along the limb (radians) of which its joints take their shares before their channels."""
+        out = np.zeros(len(posed.pos))
+        if cast("ChainPart", bound.part).shares:
+            data: Pieces = bound.systems[self.name].data
+            below, end = (np.ascontiguousarray(x) for x in (posed.above_rot[:, 0], posed.rot[:, -1]))
+            turns_along(below, end, data.last, np.ascontiguousarray(posed.pos[:, -1] - posed.pos[:, 0]), out)
+        return out
+
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         chain = cast("ChainPart", bound.part)
         data: Pieces = bound.systems[self.name].data
-        first = super().fit(bound, posed, near[:10])
+        shared = self._shared(bound, posed)
+        shares = data.shares
+        start = near[:10].copy()
+        start[8] += shares[chain.middle] * shared[0]
+        first = super().fit(bound, posed, start)
+        first[8] -= shares[chain.middle] * shared
         inner = data.inner
         if not len(inner):
             return first
@@ -117,6 +156,10 @@ class NSegment(TwoSegment):
         hinges = np.array(chain.hinges)[inner]
         curl = np.concatenate([hinges[None] * np.sin(half)[..., None], np.cos(half)[..., None]], axis=-1)
         above = multiply(multiply(posed.above_rot[:, inner], bound.rests[inner][None]), curl)
+        if chain.shares:
+            half = 0.5 * shares[inner] * shared[:, None]
+            turned = data.ways[inner][None] * np.sin(half)[..., None]
+            above = multiply(above, np.concatenate([turned, np.cos(half)[..., None]], axis=-1))
         out = np.empty((3 * len(inner), len(posed.pos)))
         nothing = np.tile([0.0, 0.0, 0.0, 1.0], (len(inner), 1))
         order = np.array([ORDERS.index(chain.orders[k]) for k in inner])
@@ -125,6 +168,13 @@ class NSegment(TwoSegment):
             np.ascontiguousarray(near[10:].reshape(-1, 3)), out,
         )  # fmt: skip
         return np.concatenate([first, out])
+
+
+def _directions(offsets: Floats) -> Floats:
+    """(n, 3) direction from each joint to the next, in it; the last as the one before it."""
+    found = np.concatenate([offsets[1:], offsets[-1:]])
+    size = np.linalg.norm(found, axis=1, keepdims=True)
+    return np.where(size > 1e-9, found / np.maximum(size, 1e-9), np.array([[0.0, 1.0, 0.0]]))
 
 
 def inner_joints(chain: ChainPart) -> list[int]:

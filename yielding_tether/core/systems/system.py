@@ -55,7 +55,8 @@ class Control:
     """Something to take hold of. `releases`: which of place and rotation may follow something; `hangs_from`: the joint
     that is its own space ("" the world); `rests_on`: the joint on which it rests, and must reach. `is_joint`: it is the
     joint of its name, which stays where it hangs and turns with what it follows. `shows`: of a computed one, the channel
-    (control, name) that says where it stands, and that is fitted anew where it follows something else."""
+    (control, name) that says where it stands, and that is fitted anew where it follows something else. `touches`: whether
+    what rests on it stands on things or holds them."""
 
     name: str
     label: str
@@ -66,10 +67,16 @@ class Control:
     rests_on: str = ""
     is_joint: bool = False
     shows: tuple[str, str] = ("", "")
+    touches: bool = False
 
     @property
     def stands(self) -> bool:
         """Whether it has a place of its own, by keys."""
+        return self.own and "position" in self.releases
+
+    @property
+    def own(self) -> bool:
+        """Whether it is there by itself, beside the joints, whatever the take ties."""
         return not self.is_joint and not self.handle.computed
 
 

@@ -102,12 +102,12 @@ class TwoSegment(System):
         both: frozenset[Literal["position", "rotation"]] = frozenset({"position", "rotation"})
         return (
             Control(
-                part.ik, part.label, part.end_order, Handle("cradle", ("move", "turn"), joints[-1], always=True),  # type: ignore[attr-defined]
-                both, part.joints[0], joints[-1],
+                part.ik, part.label, part.end_order, Handle("cradle", ("move", "turn"), joints[-1], always=part.touches),  # type: ignore[attr-defined]
+                both, part.joints[0], joints[-1], touches=part.touches,
             ),
             Control(
                 guide_name(part), f"bend guide of the {part.label}", "xyz",
-                Handle("lozenge", ("move",), middle, middle, computed=True, always=True), frozenset({"position"}),
+                Handle("lozenge", ("move",), middle, middle, computed=True, always=part.touches), frozenset({"position"}),
                 shows=(part.ik, "swivel"),  # type: ignore[attr-defined]
             ),
         )  # fmt: skip
