@@ -37,9 +37,12 @@ def warm() -> None:
     read = bvh.read(bvh.write(program, "marl", 0, 20), "body", "capture")
     captured = Program(Scene("capture", (read.member,)), read.take)
     captured.evaluate(np.arange(0.0, 20.0, 0.5))
-    part = next(b.id for b in captured.bounds.values() if len(b.keyed_systems) > 1)
-    apply(captured, Handover((part,), "ik", 5.0, 10.0, keys="every"))
-    bake(captured, Bake((part,), "ik", 5.0, 10.0))
+    # Every kind of part once, in its last system.
+    able = {b.part.kind: b for b in captured.bounds.values() if len(b.keyed_systems) > 1}
+    for bound in able.values():
+        apply(captured, Handover((bound.id,), bound.keyed_systems[-1], 5.0, 10.0, keys="every"))
+    limb = next(b for b in able.values() if b.followers)
+    bake(captured, Bake((limb.id,), limb.keyed_systems[-1], 5.0, 10.0))
     mirror(captured, Mirror(("body",), 0.0))
     _tail()
 

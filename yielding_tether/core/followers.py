@@ -191,6 +191,8 @@ class BoundTurn(BoundControl):
     """A control that only turns: it is where it is at rest in its own space, whatever its turn follows."""
 
     def emit(self, tape: Tape, node: int, state: State) -> list[Run]:
+        if self.alone(state) is self.own:
+            return super().emit(tape, node, state)
         ints = [node, self.space, self.own.node, self.turn, -1, -1, len(self.others), 0]
         floats = [*self.own.pos, *self.own.rot, *signs_of(self.control.order)]
         for one in self.others:

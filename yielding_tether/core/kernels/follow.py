@@ -13,6 +13,7 @@ from .block import (
     _2,
     _7,
     copy_node,
+    copy_rows,
     moving_offset,
     node_slot,
     place_at,
@@ -27,8 +28,8 @@ from .block import (
 from .rows import kind
 from .scalars import add, dot, mean_rotation, qmul, qrot, qunit, scale, turned_round
 
-#: Numbers of a plain row: integers node of the space, of the control, of what is followed, first channel of the place,
-#: first Euler channel; floats the control's rest place in what is followed (3 + 4), signs of the rotation order (4).
+#: Numbers of a plain row: integers node of the space, of the control, of what is followed, first channel of the place
+#: (-1: it only turns), first Euler channel; floats the control's rest place in what is followed (3 + 4), signs of the rotation order (4).
 INTS, FLOATS = 5, 11
 
 
@@ -41,7 +42,8 @@ def plain_controls(first_i, first_f, count, size, ints, floats, room):  # type: 
         space = node_slot(ints[i])
         own = node_slot(ints[i + U(1)])
         above = node_slot(ints[i + U(2)])
-        place = value_slot(ints[i + U(3)])
+        moves = ints[i + U(3)] >= 0
+        place = value_slot(ints[i + U(3)] if moves else U(0))
         wave = wave_slot(ints[i + U(4)])
         reach = row3(floats, f)
         turn = row4(floats, f + U(3))
@@ -54,6 +56,9 @@ def plain_controls(first_i, first_f, count, size, ints, floats, room):  # type: 
             d = qunit(qmul(q, turned_by(waves, wave + b, ex, ey, ez, ew)))
             put_at(out, b, p, q)
             put_at(out, b + _7, t, d)
+        if not moves:
+            # What only turns stays where its space is.
+            copy_rows(out, U(0), out, _7, U(3), size)
         copy_node(out, U(0), work, space, size)
         copy_node(out, _7, work, own, size)
 
