@@ -68,16 +68,19 @@ setup_kernels() {
 }
 
 setup() {
+  local web
   mkdir -p .cache
+  if [ "$1" = develop ]; then need_debian postgresql chromium; else need_debian postgresql; fi
+  command -v npm >/dev/null || need_debian nodejs npm
+  # The interface is built while Python's packages come and the kernels are compiled: neither needs the other.
+  setup_web &
+  web=$!
   if [ "$1" = develop ]; then
-    need_debian postgresql chromium
     setup_python requirements-dev.lock
   else
-    need_debian postgresql
     # A developer's packages hold all that running needs.
     [ "$(cat .cache/python-requirements-dev.lock 2>/dev/null)" = "$(digest requirements-dev.lock)" ] || setup_python requirements.lock
   fi
-  command -v npm >/dev/null || need_debian nodejs npm
-  setup_web
   setup_kernels
+  wait "$web"
 }

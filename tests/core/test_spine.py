@@ -69,7 +69,11 @@ class Ends(unittest.TestCase):
         program = standing()
         bound, hips = program.bound("marl", "spine"), program.bound("marl", "hips")
         held = program.on(retether(program, Retether((bound.id,), "world", 0.0, keys="every"))[0])
-        was = held.evaluate([0.0])
+        # Bent out of the plane of its hinge it reaches less far.
+        held = held.with_curves(
+            {"marl/spine.ik.carry": stepped((0, 0.4)), "marl/spine.ik.spine.mid.rz": stepped((0, 0.1))}
+        )
+        was = held.with_curves({"marl/spine.ik.stretch": stepped((0, 1.0))}).evaluate([0.0])
         chest = int(bound.nodes[-1])
         for axis in range(3):
             for angle in np.radians([-30.0, -12.0, 20.0, 30.0]):
@@ -86,7 +90,7 @@ class Ends(unittest.TestCase):
                 short = swung.evaluate([0.0])
                 lengths = np.linalg.norm(np.diff(short.pos[0, bound.nodes], axis=0), axis=1)
                 np.testing.assert_allclose(lengths, np.linalg.norm(bound.offsets[1:], axis=1), atol=1e-9)
-                off = float(np.linalg.norm(short.pos[0, chest] - was.pos[0, chest]))
+                off = float(np.linalg.norm(short.pos[0, chest] - short.pos[0, bound.controls["spine.ik"].node]))
                 told = {f.part: f.place for f in find_all(swung) if f.kind == "reach"}
                 self.assertAlmostEqual(told.get("spine", 0.0), off if off > 1e-4 else 0.0, 6)
 

@@ -124,6 +124,48 @@ class Night(Crew):
         self.assertEqual(self.errors, [])
 
 
+class Torso(Crew):
+    def test_the_head_leads_and_stays_the_chest_is_held_and_the_hips_swing(self) -> None:
+        page = self.bench()
+        self.settled(page)
+        at = [float(f) for f in range(40, 100, 4)]
+        self.select(page, "head", 30, 204)
+        offer = self.choose(page, "Hand over")
+        offer.get_by_role("button", name="head's lead").click()
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        self.apply(page, "Hand over head to head's lead")
+        self.select(page, "head", 36, 204)
+        self.follow(page, "the world", "ride along")
+        expect(page.get_by_test_id("driver")).to_contain_text("Head's lead drives here, follows the world")
+        names, _, rot = self.places(self.take(), at)
+        head = names.index(("marl", "head"))
+        self.assertLess(np.abs(rot[:, head] - rot[:1, head]).max(), 1e-6)
+        # The chest held in the world, by IK; then the hips swing at a frame, and the chest stays where it was.
+        self.select(page, "spine", 30, 204)
+        self.choose(page, "Hand over")
+        self.apply(page, "Hand over spine to IK")
+        self.select(page, "spine", 32, 204)
+        self.follow(page, "the world", "keep the motion")
+        self.to_frame(page, 60)
+        page.get_by_label("Part card").get_by_role("button", name="what drives, and more").click()
+        field = page.get_by_label("stretches at this frame", exact=True)
+        field.fill("1")
+        field.press("Enter")
+        self.wait_for_revision(page, "stretches")
+        _, was, _ = self.places(self.take(), [60.0])
+        self.row(page, r"\bhips\b").click()
+        field = page.get_by_label("hips, turn z at this frame", exact=True)
+        before = float(field.input_value())
+        field.fill(str(before + 12.0))
+        field.press("Enter")
+        self.wait_for_revision(page, "hips, turn z")
+        names, now, _ = self.places(self.take(), [60.0])
+        chest, low = (names.index(("marl", n)) for n in ("chest", "spine.low"))
+        self.assertLess(np.linalg.norm(now[0, chest] - was[0, chest]), 1e-6)
+        self.assertGreater(np.linalg.norm(now[0, low] - was[0, low]), 1e-3)
+        self.assertEqual(self.errors, [])
+
+
 class Places(Crew):
     def test_an_anchor_is_made_by_a_click_followed_and_taken_away(self) -> None:
         page = self.bench()

@@ -2,7 +2,7 @@ import * as THREE from "three";
 import { expect, test } from "vitest";
 import { alike, dragStep } from "../../src/bench/card/channels";
 import { placeOf, searchOf } from "../../src/bench/address";
-import { along, moved, swung, turned } from "../../src/bench/stage/gestures";
+import { about, along, moved, swung, turned } from "../../src/bench/stage/gestures";
 
 const from = { place: new THREE.Vector3(0.2, 1, -0.3), turn: new THREE.Quaternion().setFromEuler(new THREE.Euler(0.3, -1, 0.4)) };
 
@@ -33,6 +33,14 @@ test("what is in hand with it keeps its place and turn relative to nothing but t
   const went = along(other, from, to);
   expect(went.place.distanceTo(new THREE.Vector3(1, 2.1, 3))).toBeLessThan(1e-12);
   expect(went.turn.angleTo(other.turn)).toBeCloseTo(0.2, 6);
+});
+
+test("about a place others are turned as if they were one with it", () => {
+  const other = { place: from.place.clone().add(new THREE.Vector3(0, -0.4, 0.1)), turn: new THREE.Quaternion().setFromEuler(new THREE.Euler(1, 0, 0.5)) };
+  const quarter = new THREE.Quaternion().setFromAxisAngle(new THREE.Vector3(1, 0, 0), Math.PI / 2);
+  const went = about(other, from, { place: from.place, turn: quarter.clone().multiply(from.turn) });
+  expect(went.place.distanceTo(from.place.clone().add(new THREE.Vector3(0, -0.1, -0.4)))).toBeLessThan(1e-12);
+  expect(went.turn.angleTo(quarter.clone().multiply(other.turn))).toBeLessThan(1e-7);
 });
 
 test("values typed for one in hand go to all in hand, to no other", () => {

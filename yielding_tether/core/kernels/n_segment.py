@@ -125,7 +125,10 @@ def chain(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no
             inner[j, 6] = q[3]
         longer = 1.0
         if stretch >= 0:
-            far = norm((end[0] - root[0], end[1] - root[1], end[2] - root[2])) / (norm(a) + norm(p))
+            # Out of the plane of its hinge it does not reach as far as its two pieces are long.
+            one, two = norm(a), norm(p)
+            lift = math.cos(constants[0] + values[carry + b])
+            far = norm(sub(end, root)) / math.sqrt(one * one + two * two + 2.0 * one * two * lift)
             if far > 1.0:
                 longer = far ** values[value_slot(stretch) + b]
                 a = scale(a, longer)

@@ -42,10 +42,10 @@ class NeckPart(Part, kind="neck"):
         return self.moves or (False,) * len(self.joints)
 
     def systems(self) -> tuple[System, ...]:
-        return (Fk(), Lead(f"{in_words(self.joints[-1])} leads"))
+        return (Fk(), Lead(f"{in_words(self.joints[-1])}'s lead"))
 
     def drivers(self) -> tuple[Channel, ...]:
-        return (Channel(self.name, "drive", "share", "", f"what drives, 0 FK to 1 {in_words(self.joints[-1])} leads"),)
+        return (Channel(self.name, "drive", "share", "", f"what drives, 0 FK to 1 {in_words(self.joints[-1])}'s lead"),)
 
     def check(self, skeleton: Skeleton) -> None:
         check_run(self, skeleton)

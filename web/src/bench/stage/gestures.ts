@@ -37,3 +37,9 @@ export function along(other: Put, from: Put, to: Put): Put {
   const turn = to.turn.clone().multiply(from.turn.clone().invert());
   return { place: other.place.clone().add(to.place).sub(from.place), turn: turn.multiply(other.turn) };
 }
+
+/** What others in hand do as they are turned about a place: as if they were one with it. */
+export function about(other: Put, from: Put, to: Put): Put {
+  const turn = to.turn.clone().multiply(from.turn.clone().invert());
+  return { place: other.place.clone().sub(from.place).applyQuaternion(turn).add(to.place), turn: turn.multiply(other.turn) };
+}

@@ -6,7 +6,7 @@ import { useActions } from "../actions";
 import { live } from "../live";
 import { NOTHING, same, sameHandle, useBench } from "../state";
 import { placed } from "./geometry";
-import { along, moved, swung, turned, type Put } from "./gestures";
+import { about, along, moved, swung, turned, type Put } from "./gestures";
 import { poseNow } from "./poses";
 
 const putOf = (table: Float32Array, row: number): Put => {
@@ -14,7 +14,8 @@ const putOf = (table: Float32Array, row: number): Put => {
   return { place: pos, turn: rot };
 };
 const told = ({ place, turn }: Put): Pick<DragAsked, "position" | "rotation"> => ({ position: [place.x, place.y, place.z], rotation: [turn.x, turn.y, turn.z, turn.w] });
-/** Taking hold of a handle: dragging it, and what is in hand with it, poses the parts live; with Shift it is one more in hand. */
+/** Taking hold of a handle: dragging it, and what is in hand with it, poses the parts live; with Shift it is one more in hand. Turned,
+ * a place of the animator's own turns what is in hand with it about itself. */
 export function useGrab(info: TakeInfo, spec: HandleInfo, group: RefObject<THREE.Group | null>, onHold: (holding: boolean) => void) {
   const { camera, gl, raycaster, size } = useThree();
   const { letGo } = useActions();
@@ -40,6 +41,7 @@ export function useGrab(info: TakeInfo, spec: HandleInfo, group: RefObject<THREE
     const start = event.point.clone();
     const down = { x: event.nativeEvent.clientX, y: event.nativeEvent.clientY };
     const turning = bench.turning && spec.gestures.includes("turn");
+    const pivots = spec.form === "cross" && turning && others.length > 0;
     const keep = bench.stays.filter((p) => !same(p, spec) && !others.some((o) => same(o, p)));
     let asked: DragAsked | null = null;
 
@@ -53,14 +55,11 @@ export function useGrab(info: TakeInfo, spec: HandleInfo, group: RefObject<THREE
       const hit = at(e);
       if (!hit) return;
       const to = turning ? turned(from, camera, e.clientX - down.x, e.clientY - down.y) : spec.gestures.includes("swing") ? swung(from, tip, start, hit) : moved(from, start, hit);
-      asked = {
-        revision: info.revision,
-        frame: useBench.getState().frame,
-        ...me,
-        ...told(to),
-        also: others.map((o) => ({ member: o.member, part: o.part, control: o.control, ...told(along(putOf(table, o.row), from, to)) })),
-        keep,
-      };
+      const goes = pivots ? about : along;
+      const also = others.map((o) => ({ member: o.member, part: o.part, control: o.control, ...told(goes(putOf(table, o.row), from, to)) }));
+      // What others are turned about is not keyed itself.
+      const [first, ...rest] = pivots ? also : [{ ...me, ...told(to) }, ...also];
+      asked = { revision: info.revision, frame: useBench.getState().frame, ...first!, also: rest, keep };
       live.drag(info.id, asked);
     };
     const stop = (keepIt: boolean) => {
