@@ -76,7 +76,7 @@ def driven_by(program: Program, system: str) -> Program:
     """The same take with every limb driven by one system throughout."""
     changed = {}
     for bound in program.bounds.values():
-        if system in bound.systems and len(bound.keyed_systems) > 1:
+        if system in bound.systems and any(c.touches for c in bound.described):
             for c, level in bound.drive_to(system).items():
                 changed[program.channel_names()[c]] = curve([Key(0.0, level, level, kind=STEPPED)])
     return program.with_curves(changed)
@@ -450,7 +450,7 @@ def whole_job() -> None:
     read = bvh.read(long_capture(Program(scene, take), 1_000), "body", "long")
     program = Program(Scene("long", (read.member,)), read.take)
     reference = fastest(lambda: program.evaluate(program.take.frames), 5)
-    limbs = [b.part.name for b in program.bounds.values() if len(b.keyed_systems) > 1]
+    limbs = [b.part.name for b in program.bounds.values() if any(c.touches for c in b.described)]
     parts = tuple(("body", name) for name in ("root", "spine", *limbs))
     night = Program(*lantern_round())
     everyone = tuple(m.id for m in night.scene.members if m.kind in ("character", "prop"))

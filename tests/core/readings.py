@@ -12,13 +12,13 @@ from yielding_tether.core.transforms import Floats
 
 
 def limbs_of(program: Program) -> dict[tuple[str, str], Bound]:
-    """Parts that keys drive in more ways than one."""
-    return {id: b for id, b in program.bounds.items() if len(b.keyed_systems) > 1}
+    """Parts whose ends stand on things or hold them: arms and legs."""
+    return {id: b for id, b in program.bounds.items() if any(c.touches for c in b.described)}
 
 
 def drive_of(bound: Bound) -> int:
-    """Channel that says how far IK drives."""
-    return dict(bound.drivers)["ik"]
+    """Channel that says how far its second system drives."""
+    return bound.drivers[0][1]
 
 
 def end_of(bound: Bound) -> BoundControl:

@@ -25,6 +25,7 @@ from yielding_tether.core.takes import Capture, Contact, Take
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo import cast_off, lantern_round
 
+from .readings import limbs_of
 from .test_bake import crossing
 from .test_findings import clean
 from .worlds import limb_member, scene, stepped
@@ -211,7 +212,7 @@ class Kept(unittest.TestCase):
         for made in (cast_off.cast_off, lantern_round.lantern_round):
             program = Program(*made())
             for to in ("ik", "fk"):
-                parts = tuple(b.id for b in program.bounds.values() if b.member.id == "marl" and to in b.systems)
+                parts = tuple(id for id in limbs_of(program) if id[0] == "marl")
                 body = tuple(b.id for b in program.bounds.values() if b.id == ("marl", "hips"))
                 for first, last in ((0.0, None), (20.0, 150.0)):
                     with self.subTest(made=made.__name__, to=to, first=first):

@@ -254,6 +254,14 @@ class OnCastOff(unittest.TestCase):
                 local = rotate(inverse(held.rot[:, up]), held.pos[:, end] - held.pos[:, up])
                 self.assertLess(np.ptp(local, axis=0).max(), 1e-9)
 
+    def test_of_several_parts_those_without_the_system_are_left_out_and_told(self) -> None:
+        program = demo()
+        arm, head = ("marl", "arm.L"), ("marl", "head")
+        take, proof = apply(program, Handover((arm, head), "ik", 20.0, 60.0))
+        self.assertIn("Left out: head, which IK can't drive", proof.sentence)
+        alone, _ = apply(program, Handover((arm,), "ik", 20.0, 60.0))
+        self.assertEqual(dict(take.curves), dict(alone.curves))
+
     def test_what_cannot_be_done_says_so(self) -> None:
         program = demo()
         arm = (("marl", "arm.L"),)
@@ -262,7 +270,8 @@ class OnCastOff(unittest.TestCase):
             (Handover(arm, "fk", 5.0, 30.0), "FK already drives left arm from frame 5 to 30"),
             (Handover(arm, "ik", -3.0), "do not lie in the take, which runs from 0 to 204"),
             (Handover(arm, "ik", 50.0, 20.0), "do not lie in the take"),
-            (Handover((("marl", "head"),), "ik", 5.0), "FK already drives head"),
+            (Handover((("marl", "shoulder.L"),), "ik", 5.0), "FK already drives left shoulder"),
+            (Handover((("marl", "head"),), "ik", 5.0), "head has no system .ik.: it has FK, head.s lead"),
             (Handover((*arm, ("marl", "legs")), "ik", 5.0), "has no part legs"),
             (Handover(arm, "wings", 5.0), "has no system 'wings': it has FK, IK"),
             (Handover(arm * 2, "ik", 5.0), "named twice"),

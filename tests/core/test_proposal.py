@@ -216,7 +216,8 @@ class Structure(unittest.TestCase):
         rows += [("n0", "b2", (0, 0.2, 0.1)), ("n1", "n0", (0, 0.2, 0.08)), ("n2", "n1", (0, 0.02, 0.15))]
         rows += [(f"t{k}", f"t{k - 1}" if k else "b0", (0, 0.02, -0.09)) for k in range(6)]
         proposal = propose(skeleton(*rows))
-        chains = {p.joints for p in proposal.parts if isinstance(p, ChainPart)}
+        chains = {p.joints for p in proposal.parts if isinstance(p, ChainPart) and p.touches}
+        self.assertEqual({p.joints for p in proposal.parts if isinstance(p, ChainPart)} - chains, {("b1", "b2", "n0")})
         self.assertEqual(chains, {
             ("ph0", "ph1", "ph2", "ph3"), ("qh0", "qh1", "qh2", "qh3"), tuple(f"t{k}" for k in range(6)),
         })  # fmt: skip

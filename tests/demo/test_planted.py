@@ -48,16 +48,21 @@ def ends(program: Program) -> list[Bound]:
     found = []
     for bound in program.bounds.values():
         kind = bound.member.kind
-        if kind == "character" and not bound.part.free and (bound.controls or bound.part.name == "head"):
+        if kind == "character" and (bound.part.name == "head" or any(c.touches for c in bound.described)):
             found.append(bound)
         if kind == "prop" and not held & {(bound.member.id, j) for j in bound.part.joints}:
             found.append(bound)
     return found
 
 
+def following(bound: Bound) -> str:
+    """What of a part follows: its control that stands somewhere, or its last joint."""
+    return next((n for n, c in bound.controls.items() if c.control.stands), bound.part.joints[-1])
+
+
 def changed(rng: Generator, program: Program, bound: Bound, frame: float) -> tuple[Program, list[int]] | None:
     """A clean change of what is followed at a frame, restored after a while, and the channels that were keyed anew."""
-    control = next(iter(bound.controls), bound.part.joints[-1])
+    control = following(bound)
     sets = [f"{m.id}/{m.skeleton.joints[0].name}" for m in program.scene.members if m.kind == "set"]
     to = str(rng.choice(["world", *sets]))
     try:
@@ -87,22 +92,20 @@ def _broken(
     after, channels = made
     name = after.rig.names[channels[int(rng.integers(len(channels)))]]
     kept = after.take.curves[name]
-    by = float(rng.uniform(0.12, 0.2) * rng.choice([-1.0, 1.0]))
+    by = float((0.15 if kind == "pop" else 0.35) * rng.uniform(0.8, 1.3) * rng.choice([-1.0, 1.0]))
     key = change(kept.key(kept.find(frame) or 0), by)
     return Planted(after.with_curves({name: put(kept, [key])}), kind, bound.id)
 
 
 def _system(program: Program, bound: Bound) -> str:
     """The system whose control or joint of a part follows."""
-    control = next(iter(bound.controls), bound.part.joints[-1])
+    control = following(bound)
     return next(n for n, mine in bound.systems.items() if any(c.name == control for c in mine.controls))
 
 
 def overfull(rng: Generator, program: Program, bound: Bound, frame: float) -> Planted | None:
     """The same thing followed once more, beside in full."""
-    full = [
-        t for t in program.take.tethers if (t.member, t.control) == (bound.member.id, next(iter(bound.controls), ""))
-    ]
+    full = [t for t in program.take.tethers if (t.member, t.control) == (bound.member.id, following(bound))]
     at = np.arange(frame, frame + 8.0)
     rows = {t: np.array([program.channels[n] for n in t.weights]) for t in full if t.weights}
     full = [t for t, r in rows.items() if len(r) and program.sample(at, LEAVING, r).min() >= 1.0]
@@ -115,8 +118,8 @@ def overfull(rng: Generator, program: Program, bound: Bound, frame: float) -> Pl
 
 
 def unused(rng: Generator, program: Program, bound: Bound, frame: float) -> Planted | None:
-    control = next(iter(bound.controls), bound.part.joints[-1])
-    more = Tether("nobody", bound.member.id, control, "world", "world", bool(bound.controls), True)
+    control = following(bound)
+    more = Tether("nobody", bound.member.id, control, "world", "world", control in bound.controls, True)
     return Planted(program.on(replace(program.take, tethers=(*program.take.tethers, more))), "unused", bound.id)
 
 
@@ -148,7 +151,7 @@ def leaves(rng: Generator, program: Program, bound: Bound, frame: float) -> Plan
         if bound.state(program.now(at, bound.driver_channels)[:, None]) != _system(program, bound):
             continue
         held = tuple(replace(c, within=0.02) if c is contact else c for c in program.take.contacts)
-        control = next(iter(bound.controls.values()))
+        control = bound.controls[following(bound)]
         name = program.rig.names[control.channels[int(rng.integers(2)) * 2]]
         value = float(program.now(at, [program.channels[name]])[0])
         kept = program.curve(program.channels[name])

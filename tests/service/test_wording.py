@@ -7,7 +7,7 @@ from dataclasses import replace
 
 import numpy as np
 
-from tests.core.readings import drive_of, limbs_of
+from tests.core.readings import drive_of
 from tests.core.test_handover import demo
 from yielding_tether.core.curves import LEAVING
 from yielding_tether.core.operations.handover import Handover, apply
@@ -40,16 +40,16 @@ class Strands(unittest.TestCase):
         take, _ = apply(demo(), Handover((("marl", "arm.L"),), "fk", 130.0, 160.0))
         program = Program(demo().scene, take)
         for row in strands(program, []):
-            limb = limbs_of(program).get((row.member, row.part))
-            self.assertEqual(row.main, limb is not None)
-            if limb is None:
+            limb = program.bounds[row.member, row.part]
+            self.assertEqual(row.main, len(limb.keyed_systems) > 1)
+            if not row.main:
                 self.assertEqual({level for _, level in row.level}, {0.0})
                 continue
             want = program.sample(take.frames, LEAVING, np.array([drive_of(limb)]))[0]
             got = [max(r for r in row.level if r[0] <= frame)[1] for frame in take.frames]
             self.assertEqual(got, want.tolist())
             names = [max(r for r in row.states if r[0] <= frame)[1] for frame in take.frames]
-            self.assertEqual(names, [("fk", "ik")[int(v)] for v in want])
+            self.assertEqual(names, [list(limb.systems)[int(v)] for v in want])
 
 
 class Doors(unittest.TestCase):

@@ -89,7 +89,8 @@ def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
 def _system(bound: Bound, wanted: str) -> str:
     """The system of a part that takes the keys."""
     if not wanted:
-        return bound.keyed_systems[-1]
+        # Hands and feet by their ends, everything else joint by joint.
+        return bound.keyed_systems[-1 if bound.part.touches else 0]
     found = bound.system_for(wanted)
     if found is None or bound.systems[found].system.moves_alone:
         there = ", ".join(bound.label_of(s) for s in bound.keyed_systems)
@@ -107,7 +108,8 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
         fence(now, curves, target.channels.tolist(), [last])
     inside = set(bound.nodes.tolist())
     around = np.array(sorted(set(target.nodes.tolist()) - inside), dtype=np.int64)
-    breaks = program.key_times()
+    # What carries the part may have been given keys of its own, between frames too.
+    breaks = np.union1d(program.key_times(), now.key_times())
     keeps = _planted(program, asked, bound, first, last)
 
     def poses(at: Floats, side: Ints) -> Poses:

@@ -80,14 +80,17 @@ def apply(program: Program, asked: Handover) -> tuple[Take, Proof]:
     """The take after the handover, and its proof. CoreError says what can't be done; nothing changes then."""
     take = program.take
     first, last = _range(program, asked)
-    works = []
+    works, without = [], []
     for member, name in asked.parts:
         bound = program.bound(member, name)
         system = bound.system_for(asked.to)
         if system is None:
-            there = ", ".join(bound.label_of(s) for s in bound.systems)
-            raise CoreError(f"{bound.part.label} has no system {asked.to!r}: it has {there}.")
-        works.append(_hand_over(program, bound, system, asked, first, last))
+            without.append(bound)
+        else:
+            works.append(_hand_over(program, bound, system, asked, first, last))
+    if not works:
+        there = ", ".join(without[0].label_of(s) for s in without[0].systems)
+        raise CoreError(f"{without[0].part.label} has no system {asked.to!r}: it has {there}.")
     if not any(w.changed for w in works):
         raise CoreError(
             f"{works[0].bound.label_of(works[0].system)} already drives {labels(program, asked.parts)} from frame "
@@ -96,11 +99,15 @@ def apply(program: Program, asked: Handover) -> tuple[Take, Proof]:
     curves = {k: v for w in works if w.changed for k, v in w.curves.items() if v is not take.curves.get(k)}
     after = program.with_curves(curves)
     after.check_loops()
+    notes = [n for w in works for n in w.notes]
+    if without:
+        names = ", ".join(b.part.label for b in without)
+        notes.append(f"Left out: {names}, which {asked.to.upper()} can't drive.")
     proof = prove(
         "handover", program, after, first, last,
         residual=(max(w.residual[0] for w in works), max(w.residual[1] for w in works)),
         gives={k: v for w in works for k, v in w.gives.items()},
-        notes=tuple(n for w in works for n in w.notes), tolerance=asked.tolerance if asked.keys in ("within", "few") else None,
+        notes=tuple(notes), tolerance=asked.tolerance if asked.keys in ("within", "few") else None,
     )  # fmt: skip
     return after.take, proof
 

@@ -34,6 +34,10 @@ class NeckPart(Part, kind="neck"):
         return f"{self.name}.lead"
 
     @property
+    def touches(self) -> bool:
+        return False
+
+    @property
     def joint_orders(self) -> tuple[str, ...]:
         return self.orders
 

@@ -3,6 +3,7 @@ import { useFrame, useThree, type ThreeEvent } from "@react-three/fiber";
 import { useEffect, useMemo, useRef, useState } from "react";
 import * as THREE from "three";
 import type { TakeInfo, Tried } from "../../shared/api";
+import { holdOn } from "../../shared/drag";
 import { useBench, usePick } from "../state";
 import { nearest } from "./pulled";
 import { dots, strokes } from "./Trails";
@@ -101,25 +102,13 @@ function Grab({ info, pull, onHold, onTold }: { info: TakeInfo; pull: Pull; onHo
       onTold({ words: `${pull.label}: frames ${one.first} to ${one.last}`, x: e.clientX, y: e.clientY });
       invalidate();
     };
-    const stop = (keepIt: boolean) => {
-      window.removeEventListener("pointermove", move);
-      window.removeEventListener("pointerup", release);
-      window.removeEventListener("keydown", cancel, true);
+    holdOn(move, (keepIt) => {
       onHold(false);
       onTold(null);
       if (!keepIt || !now || !from.wish) return setAt(pull.at);
       const last = now.last >= info.last ? null : now.last;
       useBench.getState().set({ wish: { ...from.wish, first: now.first, last }, stretch: from.stretch && { ...from.stretch, first: now.first, last: now.last } });
-    };
-    const release = () => stop(true);
-    const cancel = (e: KeyboardEvent) => {
-      if (e.key !== "Escape") return;
-      e.stopPropagation();
-      stop(false);
-    };
-    window.addEventListener("pointermove", move);
-    window.addEventListener("pointerup", release);
-    window.addEventListener("keydown", cancel, true);
+    });
   };
   return (
     <group ref={group} position={at}>

@@ -2,6 +2,7 @@ import { useThree, type ThreeEvent } from "@react-three/fiber";
 import type { RefObject } from "react";
 import * as THREE from "three";
 import type { DragAsked, HandleInfo, TakeInfo } from "../../shared/api";
+import { holdOn } from "../../shared/drag";
 import { useActions } from "../actions";
 import { live } from "../live";
 import { NOTHING, same, sameHandle, useBench } from "../state";
@@ -62,23 +63,11 @@ export function useGrab(info: TakeInfo, spec: HandleInfo, group: RefObject<THREE
       asked = { revision: info.revision, frame: useBench.getState().frame, ...first!, also: rest, keep };
       live.drag(info.id, asked);
     };
-    const stop = (keepIt: boolean) => {
-      window.removeEventListener("pointermove", move);
-      window.removeEventListener("pointerup", release);
-      window.removeEventListener("keydown", cancel, true);
+    holdOn(move, (keepIt) => {
       onHold(false);
       live.end();
       if (asked && keepIt) void letGo(asked);
       else useBench.getState().set({ live: null });
-    };
-    const release = () => stop(true);
-    const cancel = (e: KeyboardEvent) => {
-      if (e.key !== "Escape") return;
-      e.stopPropagation();
-      stop(false);
-    };
-    window.addEventListener("pointermove", move);
-    window.addEventListener("pointerup", release);
-    window.addEventListener("keydown", cancel, true);
+    });
   };
 }
