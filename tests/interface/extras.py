@@ -136,7 +136,7 @@ def hands() -> tuple[Scene, Take]:
 def _many(member: Member) -> Member:
     parts: list[Part] = []
     for part in member.parts:
-        if part.kind == "fk" and member.id == "marl" and part.name == "head":
+        if member.id == "marl" and part.name == "head":
             parts.append(TwirlPart(part.name, part.label, part.joints, part.joint_orders))
         elif part.kind == "fk":
             parts += [
