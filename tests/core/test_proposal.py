@@ -195,7 +195,11 @@ class Structure(unittest.TestCase):
         self.assertAlmostEqual(shares["shin.twist.R"], 0.65, places=9)
 
     def test_a_body_gets_spine_neck_head_hands_and_feet_as_parts(self) -> None:
-        names = {p.name for p in propose(marl().skeleton).parts}
+        parts = propose(marl().skeleton).parts
+        names = {p.name for p in parts}
+        # The head leads its neck, the chest ends a spine.
+        kinds = {p.name: p.kind for p in parts}
+        self.assertEqual((kinds["head"], kinds["spine"]), ("neck", "chain"))
         self.assertLessEqual({"root", "spine", "head", "shoulder.L", "shoulder.R", "arm.L.tip", "leg.R.tip"}, names)
         self.assertNotIn("body", names)
 
