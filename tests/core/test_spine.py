@@ -15,10 +15,11 @@ from yielding_tether.core.operations.retether import Retether
 from yielding_tether.core.operations.retether import apply as retether
 from yielding_tether.core.parts import ChainPart
 from yielding_tether.core.program import Program
-from yielding_tether.core.takes import Take
+from yielding_tether.core.takes import Scene, Take
 from yielding_tether.core.transforms import multiply, rotation_distance
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.people import SPINE
+from yielding_tether.formats import bvh
 
 from .contract import driven
 from .test_findings import clean
@@ -93,6 +94,18 @@ class Ends(unittest.TestCase):
                 off = float(np.linalg.norm(short.pos[0, chest] - short.pos[0, bound.controls["spine.ik"].node]))
                 told = {f.part: f.place for f in find_all(swung) if f.kind == "reach"}
                 self.assertAlmostEqual(told.get("spine", 0.0), off if off > 1e-4 else 0.0, 6)
+
+    def test_stretched_it_is_delivered_as_it_is(self) -> None:
+        program = standing()
+        held = program.on(retether(program, Retether((("marl", "spine"),), "world", 0.0, keys="every"))[0])
+        name = program.rig.names[program.bound("marl", "hips").systems["place"].channels[4]]
+        swung = held.with_curves({name: stepped((0, 0.5)), "marl/spine.ik.stretch": stepped((0, 1.0))})
+        read = bvh.read(bvh.write(swung, "marl", 0, 2), "body", "read")
+        again = Program(Scene("read", (read.member,)), read.take)
+        a, b = (p.evaluate([1.0]).pos[0, p.joints()[1]] for p in (swung, again))
+        mine = {n: x for (m, n), x in zip(swung.joints()[0], a, strict=True) if m == "marl"}
+        for (_, n), x in zip(again.joints()[0], b, strict=True):
+            self.assertLess(np.linalg.norm(x - mine[n]), 1e-4, n)
 
     def test_turned_all_the_way_round_or_upside_down_it_never_jumps(self) -> None:
         program = standing()
