@@ -35,8 +35,11 @@ type Rows = Pick<TakeInfo, "groups" | "strands" | "members">;
 export const keyOf = (strand: { member: string; part: string }) => `${strand.member}/${strand.part}`;
 export const planksHeight = (strand: Strand) => (strand.contacts.length ? PLANK : 0);
 
+/** Whether a row needs room for what drives it: limbs always do, what is in the middle of a body only where that changes. */
+const changes = (strand: Strand) => strand.main && (strand.side !== "middle" || strand.states.length > 1);
+
 function heightOf(strand: Strand | null, key: string, heights: RowChoices["heights"]): number {
-  const own = heights[key] ?? (strand?.main ? TALL : THIN);
+  const own = heights[key] ?? (strand && changes(strand) ? TALL : THIN);
   return own + (strand ? planksHeight(strand) : 0);
 }
 
