@@ -33,16 +33,18 @@ export function useGrab(info: TakeInfo, spec: HandleInfo, group: RefObject<THREE
       bench.set({ inHand: mine ? bench.inHand.filter((h) => !sameHandle(h, me)) : [...bench.inHand, me], focus: me });
       return;
     }
-    const others = mine ? info.handles.filter((h) => !sameHandle(h, me) && bench.inHand.some((x) => sameHandle(x, h))) : [];
-    bench.set({ ...NOTHING, ...(mine ? {} : { inHand: [] }), focus: { member: spec.member, part: spec.part }, playing: false, held: null });
+    const turning = bench.turning && spec.gestures.includes("turn");
+    // About a place of the animator's own others are turned, whether it is in hand with them or not.
+    const swings = spec.form === "cross" && turning;
+    const others = mine || swings ? info.handles.filter((h) => !sameHandle(h, me) && bench.inHand.some((x) => sameHandle(x, h))) : [];
+    const pivots = swings && others.length > 0;
+    bench.set({ ...NOTHING, ...(mine || pivots ? {} : { inHand: [] }), focus: { member: spec.member, part: spec.part }, playing: false, held: null });
     onHold(true);
     const from = putOf(table, spec.row);
     const tip = spec.along === null ? null : placed(table, spec.along).pos;
     const plane = new THREE.Plane().setFromNormalAndCoplanarPoint(camera.getWorldDirection(new THREE.Vector3()), event.point);
     const start = event.point.clone();
     const down = { x: event.nativeEvent.clientX, y: event.nativeEvent.clientY };
-    const turning = bench.turning && spec.gestures.includes("turn");
-    const pivots = spec.form === "cross" && turning && others.length > 0;
     const keep = bench.stays.filter((p) => !same(p, spec) && !others.some((o) => same(o, p)));
     let asked: DragAsked | null = null;
 
