@@ -102,7 +102,7 @@ def apply(program: Program, asked: Handover) -> tuple[Take, Proof]:
     notes = [n for w in works for n in w.notes]
     if without:
         names = ", ".join(b.part.label for b in without)
-        notes.append(f"Left out: {names}, which {asked.to.upper()} can't drive.")
+        notes.append(f"Left out: {names}, which {works[0].bound.label_of(works[0].system)} can't drive.")
     proof = prove(
         "handover", program, after, first, last,
         residual=(max(w.residual[0] for w in works), max(w.residual[1] for w in works)),

@@ -60,10 +60,6 @@ class ChainPart(Part, kind="chain"):
     def joint_orders(self) -> tuple[str, ...]:
         return self.orders
 
-    @property
-    def moving(self) -> tuple[bool, ...]:
-        return self.moves or (False,) * len(self.joints)
-
     def systems(self) -> tuple[System, ...]:
         return (Fk(), NSegment())
 

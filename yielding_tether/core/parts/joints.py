@@ -28,10 +28,6 @@ class FkPart(Part, kind="fk"):
     def joint_orders(self) -> tuple[str, ...]:
         return self.orders
 
-    @property
-    def moving(self) -> tuple[bool, ...]:
-        return self.moves
-
     def systems(self) -> tuple[System, ...]:
         return (Fk(),)
 

@@ -46,10 +46,6 @@ class LimbPart(Part, kind="limb"):
     def joint_orders(self) -> tuple[str, ...]:
         return self.orders
 
-    @property
-    def moving(self) -> tuple[bool, ...]:
-        return self.moves
-
     def systems(self) -> tuple[System, ...]:
         return (Fk(), TwoSegment())
 

@@ -41,10 +41,6 @@ class NeckPart(Part, kind="neck"):
     def joint_orders(self) -> tuple[str, ...]:
         return self.orders
 
-    @property
-    def moving(self) -> tuple[bool, ...]:
-        return self.moves or (False,) * len(self.joints)
-
     def systems(self) -> tuple[System, ...]:
         return (Fk(), Lead(f"{in_words(self.joints[-1])}'s lead"))
 

@@ -25,6 +25,7 @@ class Part:
     kind: str
     joints: tuple[str, ...]
     locked: tuple[str, ...] = ()
+    moves: tuple[bool, ...] = ()
     #: Whether its one joint is placed by keys and not by an offset, so that systems mix its place too.
     free: ClassVar[bool] = False
     #: Whether it is a root with a size, for all that hangs from it.
@@ -48,8 +49,8 @@ class Part:
 
     @property
     def moving(self) -> tuple[bool, ...]:
-        """Which joints have lengths that change."""
-        return (False,) * len(self.joints)
+        """Which joints have lengths that change: none where nothing is said of them."""
+        return self.moves or (False,) * len(self.joints)
 
     def systems(self) -> tuple[System, ...]:
         """Its systems, in the order in which they take over from one another."""
