@@ -4,6 +4,9 @@
 
 set -euo pipefail
 
+# Where compiled modules may not be written, every process that is started works a second longer before it is ready.
+unset PYTHONDONTWRITEBYTECODE
+
 # Poses come and go by the megabyte: keep their memory at hand instead of giving it back to the system each time,
 # which would cost a page fault for every four kilobytes drawn.
 export MALLOC_MMAP_THRESHOLD_=33554432 MALLOC_TRIM_THRESHOLD_=134217728
@@ -59,7 +62,7 @@ setup_web() {
 
 setup_kernels() {
   local source mark=.cache/warm
-  source=$(find yielding_tether/core -name '*.py' | LC_ALL=C sort | xargs sha256sum | sha256sum | cut -c1-16)
+  source=$(find yielding_tether/core yielding_tether/demo -name '*.py' | LC_ALL=C sort | xargs sha256sum | sha256sum | cut -c1-16)
   if [ "$(cat "$mark" 2>/dev/null)" != "$source" ]; then
     echo "Compiling the kernels"
     .venv/bin/python -m yielding_tether --warm

@@ -65,29 +65,22 @@ def modules() -> list[str]:
     found = sorted(ROOT.glob("tests/*/test_*.py"))
     names = [".".join(p.relative_to(ROOT).with_suffix("").parts) for p in found]
     slow = (
-        "interface.test_day",
-        "interface.test_parts",
-        "interface",
-        "test_limb",
-        "test_findings",
-        "service",
-        "test_mutations",
-        "test_handover",
-        "test_clips",
-        "test_pose",
-    )
+        "test_whole", "test_day", "test_parts", "interface", "test_start", "test_kills", "test_hostile", "service",
+        "test_planted", "test_mutations", "test_findings", "test_mended", "test_sizes", "test_contract", "test_contacts",
+    )  # fmt: skip
     return sorted(names, key=lambda n: next((k for k, s in enumerate(slow) if s in n), len(slow)))
 
 
 def run_step(name: str) -> tuple[int, int, int, str]:
     command, folder = STEPS[name]
+    began = time.monotonic()
     done = subprocess.run(command, cwd=folder, capture_output=True, text=True, check=False)
     ok = done.returncode == 0
     passed, failed = int(ok), int(not ok)
     if name == "vitest" and done.stdout.lstrip().startswith("{"):
         told = json.loads(done.stdout)
         passed, failed = told["numPassedTests"], max(told["numFailedTests"], failed)
-    print(f"{'ok    ' if ok else 'FAILED'} {name}", flush=True)
+    print(f"{'ok    ' if ok else 'FAILED'} {name} in {time.monotonic() - began:.0f} s", flush=True)
     return passed, failed, 0, "" if ok else f"{name}\n{done.stdout}{done.stderr}"
 
 
@@ -159,15 +152,14 @@ def in_process(names: list[str]) -> int:
     return int(not result.wasSuccessful())
 
 
-def in_two_rows() -> list[tuple[int, int, int, str]]:
-    """Everything, on the machine's two cores: browsers one after another on one, all else on both.
-
-    Two browsers at once draw in software on the same two cores, and take more than twice as long each: so the second row
-    begins on browsers, from the quickest on, only when nothing else is left.
+def in_rows() -> list[tuple[int, int, int, str]]:
+    """Everything, in three rows side by side: browsers one after another, modules that start programs and mostly wait for them,
+    and all else; a row that has nothing left helps the others, but only one has a browser open until nothing else is left.
     """
     names = modules()
     browsers = deque(n for n in names if "interface" in n)
-    others: deque[str] = deque(n for n in names if "interface" not in n)
+    waiting = deque(n for n in names if "service" in n)
+    others: deque[str] = deque(n for n in names if n not in {*browsers, *waiting})
     others.extend(STEPS)
     results: list[tuple[int, int, int, str]] = []
 
@@ -182,10 +174,11 @@ def in_two_rows() -> list[tuple[int, int, int, str]]:
                 results.append(run_step(name) if name in STEPS else worker.run(name))
         worker.end()
 
-    with ThreadPoolExecutor(2) as pool:
+    with ThreadPoolExecutor(3) as pool:
         for done in [
-            pool.submit(work, [browsers.popleft, others.popleft]),
-            pool.submit(work, [others.popleft, browsers.pop]),
+            pool.submit(work, [browsers.popleft, others.popleft, waiting.popleft]),
+            pool.submit(work, [waiting.popleft, others.popleft, browsers.pop]),
+            pool.submit(work, [others.popleft, waiting.pop]),
         ]:
             done.result()
     return results
@@ -199,7 +192,7 @@ def main() -> int:
         return as_worker()
     if sys.argv[1:]:
         return in_process(sys.argv[1:])
-    results = in_two_rows()
+    results = in_rows()
     for _, _, _, text in results:
         if text:
             print("-" * 100, text, sep="\n")

@@ -196,15 +196,10 @@ def _with_driver(url: str) -> str:
 
 def _load_demo(store: Store) -> None:
     if not store.scenes():
-        from .demo.cast_off import cast_off
-        from .demo.crate_and_rope import crate_and_rope
-        from .demo.lantern_round import lantern_round
-        from .demo.tow_strap import tow_strap
+        from .demo import scenes
 
         # Home lists the newest first: the take of the first run comes last. All or none, whenever this is stopped.
-        store.add_scenes(
-            [(scene, [take]) for scene, take in (crate_and_rope(), tow_strap(), lantern_round(), cast_off())]
-        )
+        store.add_scenes([(scene, [take]) for scene, take in scenes()])
 
 
 def _fail(message: str) -> int:

@@ -2,11 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
+from concurrent.futures import ProcessPoolExecutor
+from multiprocessing import get_context
+
 import numpy as np
 
 from .core.cast import Member
 from .core.findings import find_all
 from .core.fitting import fit
+from .core.kernels import rows
 from .core.operations.bake import Bake
 from .core.operations.bake import apply as bake
 from .core.operations.handover import Handover, apply
@@ -18,13 +23,30 @@ from .core.parts import ChainPart, FreePart
 from .core.program import Program
 from .core.skeleton import Joint, Skeleton
 from .core.takes import Scene, Take
+from .demo import keep
 from .demo.cast_off import cast_off
 from .formats import bvh
 from .service.describe import card, pose_table
 
 
 def warm() -> None:
-    """Makes the demo take, hands it over both ways, poses it, brings in a capture of it, and fits a tail."""
+    """Compiles in two processes at once, and makes the demo takes. The processes begin at either end of the kinds of rows, and
+    what one has on disk the other reads; then one works with keyed takes and the other with a capture."""
+    with ProcessPoolExecutor(1, get_context("spawn")) as beside:
+        other = beside.submit(_captured)
+        _keyed()
+        other.result()
+    keep()
+
+
+def _kinds(numbers: Iterable[int]) -> None:
+    for number in numbers:
+        rows.function_of(number)
+
+
+def _keyed() -> None:
+    """Makes the demo take, hands it over both ways and poses it."""
+    _kinds(range(rows.count()))
     scene, take = cast_off()
     program = Program(scene, take)
     find_all(program)
@@ -34,7 +56,14 @@ def warm() -> None:
     apply(program, Handover((("marl", "arm.L"),), "ik", 20.0, 40.0, keys="every"))
     for control in ("arm.L.ik", "arm.L.guide", "forearm.L"):
         apply_pose(program, Drag("marl", "arm.L", control, 30.0, (0.3, 1.2, 0.4)))
-    read = bvh.read(bvh.write(program, "marl", 0, 20), "body", "capture")
+
+
+def _captured() -> None:
+    """Fits a tail, brings in a capture and hands it over, bakes and mirrors it."""
+    _kinds(reversed(range(rows.count())))
+    _tail()
+    scene, take = cast_off()
+    read = bvh.read(bvh.write(Program(scene, take), "marl", 0, 20), "body", "capture")
     captured = Program(Scene("capture", (read.member,)), read.take)
     captured.evaluate(np.arange(0.0, 20.0, 0.5))
     # Every kind of part once, in its last system.
@@ -44,7 +73,6 @@ def warm() -> None:
     limb = next(b for b in able.values() if b.followers)
     bake(captured, Bake((limb.id,), limb.keyed_systems[-1], 5.0, 10.0))
     mirror(captured, Mirror(("body",), 0.0))
-    _tail()
 
 
 def _tail() -> None:

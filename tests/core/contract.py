@@ -14,12 +14,26 @@ from numpy.random import Generator
 
 from yielding_tether.core.cast import Member
 from yielding_tether.core.curves import SMOOTH
-from yielding_tether.core.parts import PARTS, CentrePart, ChainPart, FkPart, FreePart, NeckPart, Part, TwistPart
+from yielding_tether.core.parts import (
+    PARTS,
+    ArmPart,
+    CentrePart,
+    ChainPart,
+    FkPart,
+    FreePart,
+    LegPart,
+    NeckPart,
+    Part,
+    Shrug,
+    Sole,
+    TwistPart,
+)  # fmt: skip
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Anchor, Capture, Take
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
+from yielding_tether.core.values import PoseValue
 
 from .worlds import growing, limb_member, order, random_take, scene, stepped, unit
 
@@ -54,6 +68,16 @@ def centre(rng: Generator) -> Example:
     return Example(Member("body", "Body", "character", bones, parts), "hips")
 
 
+def values(rng: Generator, joints: tuple[str, ...]) -> tuple[PoseValue, ...]:
+    """Up to two named values that turn some joints, in one to three stages."""
+    found = []
+    for name in ("curl", "spread")[: int(rng.integers(3))]:
+        some = tuple(j for j in joints if rng.random() < 0.7) or joints[:1]
+        at = tuple(sorted(rng.uniform(0.05, 1.0, int(rng.integers(1, 4))).tolist()))
+        found.append(PoseValue(name, some, at, tuple(tuple(unit(rng, 4) for _ in some) for _ in at)))  # type: ignore[misc]
+    return tuple(found)
+
+
 def joints(rng: Generator) -> Example:
     """A tree of joints, some of which move: a hand, say."""
     parents = (-1, 0, 1, 2, 1, 4, 1)
@@ -63,7 +87,7 @@ def joints(rng: Generator) -> Example:
         for n, p in zip(names, parents, strict=True)
     ))  # fmt: skip
     moves = tuple(bool(x) for x in rng.random(6) < 0.4)
-    tree = FkPart("hand", "hand", names[1:], tuple(order(rng) for _ in range(6)), moves)
+    tree = FkPart("hand", "hand", names[1:], tuple(order(rng) for _ in range(6)), moves, values=values(rng, names[1:]))
     return Example(
         Member("tree", "Tree", "character", bones, (FreePart("root", "root", "root", order(rng)), tree)), "hand"
     )
@@ -72,6 +96,44 @@ def joints(rng: Generator) -> Example:
 def limb(rng: Generator) -> Example:
     seed = int(rng.integers(6))
     return Example(limb_member(rng, straight_rest=seed % 2 == 0, moves=seed % 3 == 0), "limb")
+
+
+def leg(rng: Generator) -> Example:
+    """Two segments and a foot with any axes and any sole, with a toe or without."""
+    toe = bool(rng.random() < 0.7)
+    names = ("root", "base", "thigh", "shin", "foot", *(("toe",) if toe else ()))
+    bones = Skeleton(tuple(
+        Joint(n, k - 1, tuple((rng.uniform(0.1, 0.5) * np.array(unit(rng, 3))).tolist()), unit(rng, 4)) for k, n in enumerate(names)
+    ))  # fmt: skip
+    run = names[2:]
+    points = (tuple(rng.uniform(-0.2, 0.2, 3).tolist()) for _ in range(5))
+    part = LegPart(
+        "leg", "leg", run, tuple(order(rng) for _ in run), unit(rng, 3), order(rng), "left",  # type: ignore[arg-type]
+        tuple(bool(x) for x in rng.random(len(run)) < 0.3),
+        sole=Sole(*points, unit(rng, 3), unit(rng, 3), float(rng.uniform(0.2, 1.5))),  # type: ignore[arg-type]
+    )  # fmt: skip
+    carrier = FkPart("carrier", "carrier", ("base",), (order(rng),), (False,))
+    return Example(Member("body", "Body", "character", bones, (FreePart("root", "root", "root"), carrier, part)), "leg")
+
+
+def arm(rng: Generator) -> Example:
+    """Two segments behind a collarbone, with any axes, shares and set angles."""
+    names = ("root", "base", "collar", "upper", "lower", "end")
+    bones = Skeleton(tuple(
+        Joint(n, k - 1, tuple((rng.uniform(0.1, 0.5) * np.array(unit(rng, 3))).tolist()), unit(rng, 4)) for k, n in enumerate(names)
+    ))  # fmt: skip
+    run = names[2:]
+    raised = np.array(unit(rng, 3))
+    forward = np.cross(raised, unit(rng, 3))
+    forward /= np.linalg.norm(forward)
+    shares, past = (tuple(float(x) for x in rng.uniform(0.0, most, 2)) for most in (1.0, 1.5))
+    part = ArmPart(
+        "arm", "arm", run, tuple(order(rng) for _ in run), unit(rng, 3), order(rng), "left",  # type: ignore[arg-type]
+        tuple(bool(x) for x in rng.random(4) < 0.3),
+        shrug=Shrug(tuple(raised.tolist()), tuple(forward.tolist()), shares, past),  # type: ignore[arg-type]
+    )  # fmt: skip
+    carrier = FkPart("carrier", "carrier", ("base",), (order(rng),), (False,))
+    return Example(Member("body", "Body", "character", bones, (FreePart("root", "root", "root"), carrier, part)), "arm")
 
 
 def chain(rng: Generator) -> Example:
@@ -138,7 +200,8 @@ def neck(rng: Generator) -> Example:
 
 
 EXAMPLES: dict[str, Callable[[Generator], Example]] = {
-    "centre": centre, "own place": anchor, "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist, "neck": neck
+    "centre": centre, "own place": anchor, "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist, "neck": neck,
+    "footed limb": leg, "shouldered limb": arm,
 }  # fmt: skip
 assert set(EXAMPLES) == set(PARTS), "every registered part needs an example here"
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 
 import numpy as np
@@ -17,7 +17,7 @@ from yielding_tether.core.systems.bends import bend_sides
 from yielding_tether.core.takes import Take
 from yielding_tether.core.transforms import multiply
 
-from .readings import drive_of, length_of
+from .readings import drive_of, length_of, run_of
 from .worlds import stepped
 
 
@@ -122,7 +122,7 @@ def opposite(rng: Generator, program: Program, limb: Bound, frame: float) -> Pla
     poses = program.evaluate(frames)
     axis = np.zeros(4)
     axis[int(rng.integers(3))] = 1.0
-    node = limb.nodes[joint]
+    node = run_of(limb)[joint]
     poses.rot[:, node] = multiply(poses.rot[:, node], np.tile(axis, (len(frames), 1)))
     near = program.sample([frame], LEAVING, limb.systems[idle].channels)[:, 0]
     values = fit_values(program, limb, idle, poses, near)
@@ -183,14 +183,18 @@ KINDS = {
 }  # fmt: skip
 
 
-def fits(program: Program, limb: Bound, kind: str, frame: float) -> bool:
-    """Whether a fault of this kind would show there: a flip needs IK and a bend, a change a limb that is not
+def places(program: Program, limb: Bound, kind: str, frames: Iterable[int]) -> list[int]:
+    """Those of these frames at which a fault of this kind would show: a flip needs IK and a bend, a change a limb that is not
     straight, and all some frames without another change."""
-    at = np.arange(frame - 4, frame + 18)
-    drive = program.sample(at, LEAVING, np.array([drive_of(limb)]))[0]
-    if np.any(drive != drive[0]) or at[0] < program.take.first or at[-1] > program.take.last:
-        return False
-    _, side = bend_sides(limb, limb.systems["ik"].system, program.evaluate(at))  # type: ignore[arg-type]
-    if np.linalg.norm(side, axis=1).min() < 0.12 * length_of(limb):
-        return False
-    return kind != "flip" or drive[0] == 1.0
+    take = program.take
+    drive = program.sample(take.frames, LEAVING, np.array([drive_of(limb)]))[0]
+    _, side = bend_sides(limb, limb.systems["ik"].system, program.evaluate(take.frames, only=limb.nodes))  # type: ignore[arg-type]
+    bent = np.linalg.norm(side, axis=1) >= 0.12 * length_of(limb)
+    found = []
+    for frame in frames:
+        some = slice(frame - 4 - take.first, frame + 18 - take.first)
+        if some.start < 0 or some.stop > len(drive) or np.any(drive[some] != drive[some][0]) or not bent[some].all():
+            continue
+        if kind != "flip" or drive[some][0] == 1.0:
+            found.append(frame)
+    return found

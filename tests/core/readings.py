@@ -8,7 +8,7 @@ from yielding_tether.core.followers import BoundControl
 from yielding_tether.core.program import Poses, Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.systems.two_segment import TwoSegment, guide_name
-from yielding_tether.core.transforms import Floats
+from yielding_tether.core.transforms import Floats, Ints
 
 
 def limbs_of(program: Program) -> dict[tuple[str, str], Bound]:
@@ -35,6 +35,12 @@ def _ik(bound: Bound) -> TwoSegment:
     system = bound.systems["ik"].system
     assert isinstance(system, TwoSegment)
     return system
+
+
+def run_of(bound: Bound) -> Ints:
+    """(3,) nodes at which the limb begins, bends and ends."""
+    nodes: Ints = bound.nodes[list(_ik(bound).run(bound.part))]
+    return nodes
 
 
 def bends_of(program: Program, bound: Bound, poses: Poses) -> Floats:

@@ -116,7 +116,7 @@ class SameBits(unittest.TestCase):
                     rng = np.random.default_rng(seed)
                     times = np.sort(np.concatenate([np.arange(0.0, 61.0), rng.uniform(-3, 65, 70)]))
                     whole = mixed.evaluate(times)
-                    self.assertTrue(np.isfinite(whole.pos).all())
+                    self.assertTrue(np.isfinite(whole.pos[:, mixed.joints()[1]]).all())
                     for _ in range(6):
                         picked = rng.permutation(len(times))[: rng.integers(1, len(times))]
                         part = mixed.evaluate(times[picked])

@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import sys
 import unittest
 from dataclasses import replace
+from threading import Thread
 
 import numpy as np
 
@@ -12,6 +14,7 @@ from yielding_tether.core.errors import CoreError, LoopError
 from yielding_tether.core.parts import FkPart
 from yielding_tether.core.program import Program, evaluate
 from yielding_tether.core.takes import WORLD, Capture, Take, Tether
+from yielding_tether.core.tape import Tape
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 
 from .worlds import Generator, limb_member, prop, random_curve, random_take, scene, stepped, weights
@@ -63,6 +66,30 @@ class Subsets(unittest.TestCase):
 
     def test_no_times_give_no_poses(self) -> None:
         self.assertEqual(self.programs()[0].evaluate([]).pos.shape[0], 0)
+
+
+class Threads(unittest.TestCase):
+    def test_who_adds_a_row_finds_it_while_others_add_and_read(self) -> None:
+        """Takes of one scene share the rows: one that is missing would be read beyond their end."""
+        missed: list[int] = []
+
+        def work(tape: Tape) -> None:
+            for n in range(200):
+                made = tape.add(0, range(40), range(40), (3 * n,))
+                ints, floats = tape.arrays
+                if min(len(ints) - made.ints, len(floats) - made.floats) < 40 or 3 * n not in tape.angles:
+                    missed.append(n)
+
+        was = sys.getswitchinterval()
+        sys.setswitchinterval(1e-6)
+        self.addCleanup(sys.setswitchinterval, was)
+        for _ in range(10):
+            threads = [Thread(target=work, args=(tape,)) for tape in [Tape()] * 4]
+            for thread in threads:
+                thread.start()
+            for thread in threads:
+                thread.join()
+        self.assertEqual(missed, [])
 
 
 class Plain(unittest.TestCase):

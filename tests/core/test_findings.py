@@ -45,7 +45,7 @@ def planted(seed: int) -> tuple[Program, list[faults.Planted], list[str], Progra
     for n, name in enumerate(rng.permutation(["arm.L", "arm.R", "leg.L", "leg.R"])):
         kind = kinds[(seed + 3 * n) % len(kinds)] if n < 2 else str(rng.choice(kinds))
         limb = program.bounds["marl", str(name)]
-        places = [f for f in range(8, 176) if faults.fits(program, limb, kind, f)]
+        places = faults.places(program, limb, kind, range(8, 176))
         if not places:
             continue
         made = faults.KINDS[kind](rng, program, limb, float(rng.choice(places)))

@@ -20,7 +20,7 @@ from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, r
 from yielding_tether.demo.cast_off import GRIP_RIGHT, cast_off
 from yielding_tether.formats import bvh
 
-from .readings import drive_of, end_of, limbs_of
+from .readings import drive_of, end_of, limbs_of, run_of
 from .worlds import limb_member, prop, random_take, scene, stepped, weights
 
 
@@ -250,7 +250,7 @@ class OnCastOff(unittest.TestCase):
                     self.assertTrue(change.smooth)
                 held = after.evaluate(np.arange(first + settle, first + 30))
                 # IK holds its control in what it follows, FK its joints in what the limb hangs from.
-                up, end = (end_of(limb).space, end_of(limb).node) if to == "ik" else (limb.above[0], limb.nodes[2])
+                up, end = (end_of(limb).space, end_of(limb).node) if to == "ik" else (limb.above[0], run_of(limb)[2])
                 local = rotate(inverse(held.rot[:, up]), held.pos[:, end] - held.pos[:, up])
                 self.assertLess(np.ptp(local, axis=0).max(), 1e-9)
 
@@ -270,7 +270,7 @@ class OnCastOff(unittest.TestCase):
             (Handover(arm, "fk", 5.0, 30.0), "FK already drives left arm from frame 5 to 30"),
             (Handover(arm, "ik", -3.0), "do not lie in the take, which runs from 0 to 204"),
             (Handover(arm, "ik", 50.0, 20.0), "do not lie in the take"),
-            (Handover((("marl", "shoulder.L"),), "ik", 5.0), "FK already drives left shoulder"),
+            (Handover((("marl", "fingers.L"),), "ik", 5.0), "FK already drives left hand"),
             (Handover((("marl", "head"),), "ik", 5.0), "head has no system .ik.: it has FK, head.s lead"),
             (Handover((*arm, ("marl", "legs")), "ik", 5.0), "has no part legs"),
             (Handover(arm, "wings", 5.0), "has no system 'wings': it has FK, IK"),

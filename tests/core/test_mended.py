@@ -126,8 +126,8 @@ class Repairs(unittest.TestCase):
             rng = np.random.default_rng(seed)
             program = clean(0)
             limb = program.bounds["marl", "leg.L"]
-            frame = float(rng.integers(20, 120))
-            if not faults.fits(program, limb, "flip", frame):
+            frame = int(rng.integers(20, 120))
+            if not faults.places(program, limb, "flip", [frame]):
                 continue
             made = faults.flip(rng, program, limb, frame)
             broken = program.on(made.take)
@@ -309,8 +309,9 @@ class Places(unittest.TestCase):
         broken = program.with_curves({name: far})
         (found,) = [f for f in find_all(broken) if f.kind == "reach"]
         t = broken.take.frames
-        poses = broken.evaluate(t)
-        off = np.linalg.norm(poses.pos[:, limb.nodes[2]] - poses.pos[:, limb.controls["leg.L.ik"].node], axis=1)
+        aim = limb.extra["leg.L.ik", "aim"]
+        poses = broken.evaluate(t, only=[limb.nodes[2], aim])
+        off = np.linalg.norm(poses.pos[:, limb.nodes[2]] - poses.pos[:, aim], axis=1)
         out = t[off > 1e-4]
         self.assertEqual((found.frame, found.last), (out[0], out[-1]))
         self.assertAlmostEqual(found.place, float(off.max()), places=9)

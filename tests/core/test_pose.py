@@ -14,7 +14,7 @@ from yielding_tether.core.operations.pose import Drag, apply, describe, solve, s
 from yielding_tether.core.program import Program
 from yielding_tether.core.transforms import rotation_distance
 
-from .readings import guides_of, limbs_of
+from .readings import guides_of, limbs_of, run_of
 from .test_handover import captured, demo
 from .worlds import limb_member, random_take, scene, stepped, unit
 
@@ -31,10 +31,10 @@ class Drags(unittest.TestCase):
         for frame in (20.0, 60.0, 130.0, 180.0):
             here = program.evaluate([frame])
             for _ in range(5):
-                root = here.pos[0, limb.nodes[0]]
+                root = here.pos[0, run_of(limb)[0]]
                 to = root + np.array(unit(rng, 3)) * rng.uniform(0.15, 0.45)
                 drag = Drag("marl", "arm.R", "arm.R.ik", frame, tuple(to.tolist()), unit(rng, 4))
-                pos, rot = self.place_of(program, drag, limb.nodes[2])
+                pos, rot = self.place_of(program, drag, run_of(limb)[2])
                 np.testing.assert_allclose(pos, to, atol=1e-9)
                 self.assertLess(float(rotation_distance(rot, np.array(drag.rotation))), 1e-9)
 
@@ -43,7 +43,7 @@ class Drags(unittest.TestCase):
         program = demo()
         limb = program.bounds["marl", "arm.R"]
         here = program.evaluate([60.0])
-        end = limb.nodes[2]
+        end = run_of(limb)[2]
         still = Drag(
             "marl", "arm.R", "arm.R.ik", 60.0, tuple(here.pos[0, end].tolist()), tuple(here.rot[0, end].tolist())
         )
@@ -61,8 +61,8 @@ class Drags(unittest.TestCase):
             drag = Drag("marl", "arm.L", "arm.L.guide", frame, tuple(to.tolist()))
             posed = program.evaluate([frame], overrides=dict(solve(program, drag).values))
             # The end stays; the guide now stands in the half plane of where it was put.
-            np.testing.assert_allclose(posed.pos[0, limb.nodes[2]], here.pos[0, limb.nodes[2]], atol=1e-9)
-            a, c = here.pos[0, limb.nodes[0]], here.pos[0, limb.nodes[2]]
+            np.testing.assert_allclose(posed.pos[0, run_of(limb)[2]], here.pos[0, run_of(limb)[2]], atol=1e-9)
+            a, c = here.pos[0, run_of(limb)[0]], here.pos[0, run_of(limb)[2]]
             aim = (c - a) / np.linalg.norm(c - a)
             sides = [g - a - ((g - a) @ aim) * aim for g in (to, guides_of(program, limb, posed)[0])]
             cosine = sides[0] @ sides[1] / np.prod([np.linalg.norm(s) for s in sides])
@@ -76,7 +76,7 @@ class Drags(unittest.TestCase):
             limb = program.bounds["marl", part]
             here = program.evaluate([frame])
             stands = guides_of(program, limb, here)[0]
-            a, c = here.pos[0, limb.nodes[0]], here.pos[0, limb.nodes[2]]
+            a, c = here.pos[0, run_of(limb)[0]], here.pos[0, run_of(limb)[2]]
             aim = (c - a) / np.linalg.norm(c - a)
             foot = a + ((stands - a) @ aim) * aim
             away = (stands - foot) / np.linalg.norm(stands - foot)
@@ -134,14 +134,14 @@ class Drags(unittest.TestCase):
         for id, limb in limbs_of(program).items():
             control = next(iter(limb.controls))
             here = program.evaluate([10.0])
-            root, end = here.pos[0, limb.nodes[0]], here.pos[0, limb.nodes[2]]
+            root, end = here.pos[0, run_of(limb)[0]], here.pos[0, run_of(limb)[2]]
             to = root + 0.8 * (end - root) + np.array([0.02, 0.03, -0.02])
-            turn = tuple(here.rot[0, limb.nodes[2]].tolist())
+            turn = tuple(here.rot[0, run_of(limb)[2]].tolist())
             drag = Drag(*id, control, 10.0, tuple(to.tolist()), turn)
             found = solve(program, drag)
             self.assertEqual(found.system, "captured")
             posed = program.evaluate([10.0], overrides=dict(found.values))
-            np.testing.assert_allclose(posed.pos[0, limb.nodes[2]], to, atol=1e-9)
+            np.testing.assert_allclose(posed.pos[0, run_of(limb)[2]], to, atol=1e-9)
             take, proof = apply(program, drag)
             self.assertIs(take.captures["body"], cap)
             self.assertLess(proof.outside_place.value, 1e-9)
@@ -255,7 +255,7 @@ class IdleRidesAlong(unittest.TestCase):
             frame = float(rng.integers(0, 61))
             control = (limb.part.joints[rng.integers(3)], "limb.ik", "limb.guide")[k % 3]
             here = program.evaluate([frame])
-            to = here.pos[0, limb.nodes[0]] + np.array(unit(rng, 3)) * rng.uniform(0.2, 0.6)
+            to = here.pos[0, run_of(limb)[0]] + np.array(unit(rng, 3)) * rng.uniform(0.2, 0.6)
             drag = Drag("arm", "limb", control, frame, tuple(to.tolist()), unit(rng, 4))
             values = solve(program, drag).values
             names = program.channel_names()

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -10,12 +11,12 @@ import numpy as np
 from yielding_tether.core.cast import Member
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.fitting import fit
-from yielding_tether.core.parts import ChainPart, FkPart, LimbPart, TwistPart
+from yielding_tether.core.parts import ChainPart, FkPart, LimbPart, Sole, TwistPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.proposal import Run, find_hinge, find_limbs, propose
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene, Take
-from yielding_tether.core.transforms import inverse, multiply
+from yielding_tether.core.transforms import inverse, multiply, rotate
 from yielding_tether.demo.marl import marl
 
 from .readings import guides_of, limbs_of
@@ -49,8 +50,8 @@ def many_legged(pairs: int) -> Skeleton:
 class Structure(unittest.TestCase):
     def test_marls_own_limbs_are_found_from_his_bare_skeleton(self) -> None:
         member = marl()
-        found = {p.joints for p in propose(member.skeleton).parts if isinstance(p, LimbPart)}
-        self.assertEqual(found, {p.joints for p in member.parts if isinstance(p, LimbPart)})
+        found = {p.bones for p in propose(member.skeleton).parts if isinstance(p, LimbPart)}
+        self.assertEqual(found, {p.bones for p in member.parts if isinstance(p, LimbPart)})
 
     def test_bodies_with_four_and_six_legs(self) -> None:
         for pairs in (2, 3):
@@ -104,7 +105,7 @@ class Structure(unittest.TestCase):
                 (f"{letter}9", f"{letter}8", (0.14 * sign, -0.4, 0)),
                 (f"{letter}0", f"{letter}9", (0.01 * sign, -0.03, 0.12)),
             ]  # fmt: skip
-        found = {p.joints for p in propose(skeleton(*rows)).parts if isinstance(p, LimbPart)}
+        found = {p.bones for p in propose(skeleton(*rows)).parts if isinstance(p, LimbPart)}
         self.assertEqual(found, {("p2", "p3", "p4"), ("q2", "q3", "q4"), ("p7", "p8", "p9"), ("q7", "q8", "q9")})
 
     def test_helper_joints_are_driven_along_whatever_they_are_called(self) -> None:
@@ -151,7 +152,7 @@ class Structure(unittest.TestCase):
                 found = {}
                 for p in proposal.parts:
                     if isinstance(p, LimbPart):
-                        found[p.joints[0][0]] = p.joints
+                        found[p.joints[0][0]] = p.bones
                     elif isinstance(p, ChainPart):
                         found[p.joints[0][0]] = (p.joints[0], p.joints[p.middle], p.joints[-1])
                 with self.subTest(seed=seed, motion=rotations is not None):
@@ -194,13 +195,40 @@ class Structure(unittest.TestCase):
         self.assertAlmostEqual(shares["thigh.twist.R"], -0.7, places=9)
         self.assertAlmostEqual(shares["shin.twist.R"], 0.65, places=9)
 
+    def test_a_foot_leads_to_the_middle_of_its_toes_and_stands_on_the_floor(self) -> None:
+        bones = marl().skeleton
+        foot, toe = bones.index["foot.L"], bones.index["toe.L"]
+        wide = [replace(j, name=f"more{n}", offset=(j.offset[0] + by, *j.offset[1:])) for n, by in enumerate((0.03, -0.03))
+                for j in (bones.joints[toe],)]  # fmt: skip
+        one, many = (Sole.found(s, foot, toe) for s in (bones, Skeleton((*bones.joints, *wide))))
+        np.testing.assert_allclose(many.forward, one.forward, atol=1e-12)
+        # Heel, tip and edges lie as low as the lowest end of a joint, or on the floor that is given.
+        pos, rot = bones.rest_pose
+        end = pos[toe] + rotate(rot[toe], np.array(bones.joints[toe].tip))
+        given = Sole.found(bones, foot, toe, floor=0.01)
+        for sole, height in ((one, end[1]), (given, 0.01)):
+            for point in (sole.heel, sole.tip, sole.left, sole.right):
+                self.assertAlmostEqual(point[1], height - pos[foot, 1], places=12)
+        self.assertEqual(one.ball, bones.joints[toe].offset)
+        self.assertGreater(one.tip[2], one.ball[2])
+        self.assertLess(one.heel[2], 0.0)
+        # Without a toe, and without anything below it, its length is that of the shin's third.
+        bare = Skeleton(tuple(replace(j, tip=None) for j in bones.joints[: foot + 1]))
+        self.assertAlmostEqual(
+            Sole.found(bare, foot, None).tip[2], np.linalg.norm(bones.joints[foot].offset) / 3.0, places=6
+        )
+
     def test_a_body_gets_spine_neck_head_hands_and_feet_as_parts(self) -> None:
         parts = propose(marl().skeleton).parts
         names = {p.name for p in parts}
         # The head leads its neck, the chest ends a spine.
         kinds = {p.name: p.kind for p in parts}
         self.assertEqual((kinds["head"], kinds["spine"]), ("neck", "chain"))
-        self.assertLessEqual({"root", "spine", "head", "shoulder.L", "shoulder.R", "arm.L.tip", "leg.R.tip"}, names)
+        self.assertLessEqual({"root", "spine", "head", "arm.L.tip"}, names)
+        self.assertTrue(
+            all(len(p.joints) == 4 for p in parts if p.role in ("arm", "leg")),
+            "a foot with its toe, an arm with its collarbone",
+        )
         self.assertNotIn("body", names)
 
     def test_hind_legs_of_three_segments_and_a_tail_are_limbs_of_their_own(self) -> None:
@@ -221,11 +249,15 @@ class Structure(unittest.TestCase):
         rows += [(f"t{k}", f"t{k - 1}" if k else "b0", (0, 0.02, -0.09)) for k in range(6)]
         proposal = propose(skeleton(*rows))
         chains = {p.joints for p in proposal.parts if isinstance(p, ChainPart) and p.touches}
-        self.assertEqual({p.joints for p in proposal.parts if isinstance(p, ChainPart)} - chains, {("b1", "b2", "n0")})
-        self.assertEqual(chains, {
-            ("ph0", "ph1", "ph2", "ph3"), ("qh0", "qh1", "qh2", "qh3"), tuple(f"t{k}" for k in range(6)),
-        })  # fmt: skip
-        limbs = {p.joints for p in proposal.parts if isinstance(p, LimbPart)}
+        # The spine ends where the forelegs come together; what goes on from there is neck and head.
+        tail = tuple(f"t{k}" for k in range(6))
+        self.assertEqual({p.joints for p in proposal.parts if isinstance(p, ChainPart)}, chains | {tail})
+        named = {p.name: p.joints for p in proposal.parts}
+        self.assertEqual((named["spine"], named["head"][0]), (("b1", "b2"), "n0"))
+        self.assertEqual(
+            chains, {("ph0", "ph1", "ph2", "ph3"), ("qh0", "qh1", "qh2", "qh3")}, "a tail stands on nothing"
+        )
+        limbs = {p.bones for p in proposal.parts if isinstance(p, LimbPart)}
         self.assertEqual(limbs, {("pf0", "pf1", "pf2"), ("qf0", "qf1", "qf2")})
 
     def test_fingers_are_no_limbs(self) -> None:

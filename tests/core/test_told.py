@@ -9,7 +9,6 @@ import numpy as np
 
 from yielding_tether.core.cast import Shape
 from yielding_tether.core.clips import copy
-from yielding_tether.core.curves import ARRIVING, LEAVING
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.express import Hold
 from yielding_tether.core.findings import find_all
@@ -19,7 +18,7 @@ from yielding_tether.core.operations.repair import describe
 from yielding_tether.core.operations.retether import OWN, anchors
 from yielding_tether.core.program import Poses, Program
 from yielding_tether.core.shapes import signed_distance
-from yielding_tether.core.transforms import rotate
+from yielding_tether.core.transforms import inverse, rotate
 from yielding_tether.demo.lantern_round import lantern_round
 
 from .test_bake import crossing
@@ -164,19 +163,23 @@ class Planting(unittest.TestCase):
         np.testing.assert_allclose(apart, size * (1.0 - share**2 * (3.0 - 2.0 * share)), atol=1e-9)
 
     def test_what_a_hold_has_moved_fades_as_a_cubic(self) -> None:
-        program = crossing()
-        outcome = run(program, "plant", Asked((("body", "leg.L"),), 20.0, 50.0, {"on": "world", "ease": 8}))
+        """In the channels of the control, from the place and the speed of what is held to nothing."""
+        program = clean(0)
+        outcome = run(program, "plant", Asked((("marl", "leg.R"),), 90.0, 100.0, {"on": "deck/deck", "ease": 8}))
         after = program.on(outcome.take)
-        node = program.nodes["body", program.bound("body", "leg.L").part.joints[-1]]
-        times = np.arange(50.0, 58.5, 0.5)
-        was, now = (p.evaluate(times, LEAVING, only=[node]).pos[:, node] for p in (program, after))
-        first = after.evaluate([50.0], ARRIVING, only=[node]).pos[0, node] - was[0]
-        u = np.minimum((times - 50.0) / 8.0, 1.0)
-        wanted = first * (1.0 - 3.0 * u * u + 2.0 * u**3)[:, None]
-        self.assertGreater(float(np.linalg.norm(first)), 0.01)
-        np.testing.assert_allclose(now - was, wanted, atol=2e-3)
-        held = after.evaluate(np.arange(20.0, 50.0, 0.5), only=[node]).pos[:, node]
-        self.assertLess(float(np.ptp(held, axis=0).max()), 1e-9)
+        channels = np.array(after.bound("marl", "leg.R").controls["leg.R.ik"].channels)
+        step = 1e-5
+        times = np.array([100.0, 100.0 + step, *np.arange(100.5, 108.5, 0.5)])
+        moved = after.sample(times, channels=channels) - program.sample(times, channels=channels)
+        first, speed = moved[:, :1], (moved[:, 1:2] - moved[:, :1]) / step
+        u = np.minimum((times - 100.0) / 8.0, 1.0)
+        wanted = first * (1.0 - 3.0 * u * u + 2.0 * u**3) + 8.0 * speed * (u - 2.0 * u * u + u**3)
+        self.assertGreater(float(np.abs(first).max()), 0.01)
+        np.testing.assert_allclose(moved, wanted, atol=1e-4)
+        node, deck = after.nodes["marl", "foot.R"], after.nodes["deck", "deck"]
+        held = after.evaluate(np.arange(90.0, 100.0, 0.5), only=[node, deck])
+        there = rotate(inverse(held.rot[:, deck]), held.pos[:, node] - held.pos[:, deck])
+        self.assertLess(float(np.ptp(there, axis=0).max()), 1e-9)
 
     def test_a_take_may_end_where_a_hold_does(self) -> None:
         program = demo()

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.random import Generator
 
 from tests.core.worlds import stepped
+from tests.depth import DEPTH
 from yielding_tether.core.curves import LEAVING, SMOOTH, Key, curve, insert, put
 from yielding_tether.core.errors import CoreError, LoopError
 from yielding_tether.core.findings import find_all
@@ -20,13 +21,15 @@ from yielding_tether.core.operations.retether import Retether, apply
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.takes import Anchor, Tether
+from yielding_tether.demo.brindles_trot import brindles_trot
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.crate_and_rope import crate_and_rope
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.demo.tow_strap import tow_strap
 
-SEEDS = 50
-TAKES = (cast_off, lantern_round, tow_strap, crate_and_rope)
+#: Each kind of fault first in each take, once or deeper.
+SEEDS = 24 * DEPTH
+TAKES = (cast_off, lantern_round, tow_strap, crate_and_rope, brindles_trot)
 
 
 class Planted(NamedTuple):

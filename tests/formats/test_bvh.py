@@ -111,7 +111,7 @@ class Reading(unittest.TestCase):
     def test_limbs_are_found_without_telling_names(self) -> None:
         read = bvh.read(written(np.random.default_rng(2))[0].encode(), "body", "capture")
         limbs = {p.name: p for p in read.member.parts if isinstance(p, LimbPart)}
-        self.assertEqual({n: p.joints for n, p in limbs.items()}, {
+        self.assertEqual({n: p.bones for n, p in limbs.items()}, {
             "arm.L": ("A2", "A3", "A4"), "arm.R": ("B2", "B3", "B4"),
             "leg.L": ("C1", "C2", "C3"), "leg.R": ("D1", "D2", "D3"),
         })  # fmt: skip
@@ -191,7 +191,7 @@ class Reading(unittest.TestCase):
             else:
                 lines.append(line)
         read = bvh.read(("\n".join(lines) + "\n").encode(), "body", "capture")
-        found = {p.joints for p in read.member.parts if isinstance(p, LimbPart)}
+        found = {p.bones for p in read.member.parts if isinstance(p, LimbPart)}
         self.assertEqual(found, {("A2", "A3", "A4"), ("B2", "B3", "B4"), ("C1", "C2", "C3"), ("D1", "D2", "D3")})
 
     def test_names_with_spaces_colons_and_sides(self) -> None:

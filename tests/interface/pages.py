@@ -9,7 +9,7 @@ from functools import cache
 
 import httpx
 import numpy as np
-from playwright.sync_api import Browser, Locator, Page, expect, sync_playwright
+from playwright.sync_api import Browser, BrowserContext, Locator, Page, ViewportSize, expect, sync_playwright
 
 from tests.servers import Service
 
@@ -29,7 +29,9 @@ FLAGS = [
 
 @cache
 def chromium() -> Browser:
-    """One browser for all tests of a process: each test has a context of its own in it."""
+    """One browser for all tests of a process."""
+    # Other tests run meanwhile: what is waited for may take a while.
+    expect.set_options(timeout=15_000)
     playwright = sync_playwright().start()
     browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
 
@@ -41,12 +43,34 @@ def chromium() -> Browser:
     return browser
 
 
+#: What went wrong in the pages of the test that runs.
+_HEARD: list[str] = []
+
+
+def new_page(context: BrowserContext) -> Page:
+    """A page whose faults are heard."""
+    page = context.new_page()
+    page.on("pageerror", lambda e: _HEARD.append(str(e)))
+    page.on("response", lambda r: _HEARD.append(f"{r.status} {r.url}") if r.status == 404 else None)
+    return page
+
+
+@cache
+def window() -> Page:
+    """The page that tests use one after another: each loads it anew and finds nothing kept, but the browser knows its scripts,
+    which takes more than a third off."""
+    return new_page(chromium().new_context(viewport=SIZE, device_scale_factor=0.5))
+
+
 @cache
 def running(module: str) -> Service:
     """One program for all tests of a process; each test begins at the first revision of its take."""
     service = Service(module=module)
     atexit.register(service.stop)
     return service
+
+
+SIZE: ViewportSize = {"width": 1280, "height": 800}
 
 
 class Pages(unittest.TestCase):
@@ -66,9 +90,26 @@ class Pages(unittest.TestCase):
         first = self.http.get(f"/takes/{take}/revisions").json()[0]["id"]
         if info["revision"] != first:
             self.http.post(f"/takes/{take}/head", json={"revision": info["revision"], "to": first}).raise_for_status()
-        self.context = self.browser.new_context(viewport={"width": 1280, "height": 800}, device_scale_factor=0.5)
-        self.addCleanup(self.context.close)
-        self.errors: list[str] = []
+        self.begin()
+
+    def begin(self) -> None:
+        """Takes the window."""
+        self.window = window()
+        self.context = self.window.context
+        self.fresh = True
+        self.addCleanup(self.left)
+        _HEARD.clear()
+        self.errors = _HEARD
+
+    def left(self) -> None:
+        """Leaves the window as the next test wants it."""
+        for page in self.context.pages[1:]:
+            page.close()
+        self.window.unroute_all(behavior="ignoreErrors")
+        if self.window.url.startswith("http"):
+            self.window.evaluate("() => { localStorage.clear(); sessionStorage.clear(); }")
+        self.window.goto("about:blank")
+        self.window.set_viewport_size(SIZE)
 
     scene = "Chain ferry"
 
@@ -78,9 +119,8 @@ class Pages(unittest.TestCase):
         return id_
 
     def open(self, path: str = "/") -> Page:
-        page = self.context.new_page()
-        page.on("pageerror", lambda e: self.errors.append(str(e)))
-        page.on("response", lambda r: self.errors.append(f"{r.status} {r.url}") if r.status == 404 else None)
+        page = self.window if self.fresh else new_page(self.context)
+        self.fresh = False
         page.goto(self.service.base + path)
         return page
 
@@ -156,15 +196,19 @@ class Pages(unittest.TestCase):
         return self.projected(page, row, int(page.get_by_label("Frame", exact=True).input_value()))
 
     def projected(self, page: Page, row: int, frame: int) -> tuple[float, float]:
+        """Where a row of the table of poses is on the screen."""
+        x, y = self.all_projected(page, frame)[row]
+        return float(x), float(y)
+
+    def all_projected(self, page: Page, frame: int) -> np.ndarray:
         raw = self.http.get(f"/takes/{self.take()}/poses", params={"first": frame, "last": frame}).content
-        place = np.frombuffer(raw, "<f4").reshape(-1, 7)[row, :3].tolist()
-        found = page.evaluate(
-            """([x, y, z]) => { const s = window.benchView; const c = s.camera; c.updateMatrixWorld();
-            const v = c.position.clone().set(x, y, z).project(c); const b = s.gl.domElement.getBoundingClientRect();
-            return [b.left + (v.x + 1) / 2 * b.width, b.top + (1 - v.y) / 2 * b.height]; }""",
-            place,
-        )
-        return found[0], found[1]
+        return np.array(page.evaluate(
+            """(places) => { const s = window.benchView; const c = s.camera; c.updateMatrixWorld();
+            const b = s.gl.domElement.getBoundingClientRect(); return places.map(([x, y, z]) => {
+            const v = c.position.clone().set(x, y, z).project(c);
+            return [b.left + (v.x + 1) / 2 * b.width, b.top + (1 - v.y) / 2 * b.height]; }); }""",
+            np.frombuffer(raw, "<f4").reshape(-1, 7)[:, :3].tolist(),
+        ))  # fmt: skip
 
     def to_frame(self, page: Page, frame: int) -> None:
         field = page.get_by_label("Frame", exact=True)

@@ -9,6 +9,7 @@ import numpy as np
 from playwright.sync_api import Locator, Page, expect
 
 from yielding_tether.core.transforms import inverse, rotate
+from yielding_tether.demo.marl import marl
 
 from .pages import Pages
 
@@ -153,16 +154,125 @@ class Torso(Crew):
         field.press("Enter")
         self.wait_for_revision(page, "stretches")
         _, was, _ = self.places(self.take(), [60.0])
-        self.row(page, r"\bhips\b").click()
-        field = page.get_by_label("hips, turn z at this frame", exact=True)
-        before = float(field.input_value())
-        field.fill(str(before + 12.0))
-        field.press("Enter")
-        self.wait_for_revision(page, "hips, turn z")
+        # About a point above them, which is placed, chosen on the card and turned about in the view.
+        hips = was[0, names.index(("marl", "hips"))]
+        self.select(page, r"\bhips\b", 56, 204)
+        offer = self.choose(page, "Points")
+        for label, value in (("called", "belt"), ("at", f"{hips[0]:.4f} {hips[1] + 0.15:.4f} {hips[2]:.4f}")):
+            offer.get_by_label(label, exact=True).fill(value)
+            offer.get_by_label(label, exact=True).press("Enter")
+        self.apply(page, "Place belt of Marl's hips")
+        self.to_frame(page, 60)
+        page.get_by_role("button", name="belt", exact=True).click()
+        info = self.http.get(f"/takes/{self.take()}").json()
+        x, y = self.projected(page, next(h["row"] for h in info["handles"] if h["turns"]), 60)
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x + 8, y, steps=3)
+        page.mouse.move(x + 16, y + 4, steps=4)
+        page.wait_for_timeout(300)
+        page.mouse.up()
+        self.wait_for_revision(page, "Pose hips at frame 60")
+        curve = self.http.get(f"/takes/{self.take()}/curves", params={"channel": "marl/hips.pivot.y"}).json()
+        self.assertGreater(max(k["leaving"] for k in curve[0]["keys"]), 0.1)
         names, now, _ = self.places(self.take(), [60.0])
         chest, low = (names.index(("marl", n)) for n in ("chest", "spine.low"))
         self.assertLess(np.linalg.norm(now[0, chest] - was[0, chest]), 1e-6)
         self.assertGreater(np.linalg.norm(now[0, low] - was[0, low]), 1e-3)
+        self.assertEqual(self.errors, [])
+
+
+class Foot(Crew):
+    def test_a_foot_is_rolled_by_its_heel_and_turned_about_its_toe(self) -> None:
+        """Where it stands: the ball stays while the heel is drawn up, then the tip while it turns about that."""
+        page = self.bench()
+        self.settled(page)
+        self.row(page, "right leg").click()
+        self.to_frame(page, 20)
+        expect(page.get_by_label("roll at this frame", exact=True)).to_have_value("0", timeout=15_000)
+        names, was, _ = self.places(self.take(), [20.0])
+        foot, toe = (names.index(("marl", n)) for n in ("foot.R", "toe.R"))
+        info = self.http.get(f"/takes/{self.take()}").json()
+        lever = next(h for h in info["handles"] if h["control"] == "leg.R.heel")
+        x, y = self.projected(page, lever["row"], 20)
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x, y - 12, steps=4)
+        page.mouse.move(x, y - 26, steps=6)
+        page.wait_for_timeout(300)
+        page.mouse.up()
+        self.wait_for_revision(page, "heel of the right leg")
+        rolled = page.get_by_label("roll at this frame", exact=True)
+        expect(rolled).not_to_have_value("0", timeout=15_000)
+        _, now, _ = self.places(self.take(), [20.0])
+        self.assertGreater(float(rolled.input_value()), 5.0)
+        self.assertGreater(now[0, foot, 1] - was[0, foot, 1], 0.01)
+        self.assertLess(np.linalg.norm(now[0, toe] - was[0, toe]), 1e-5)
+        # Up on the tip by the card, and turned about it: the tip stays where the core has it.
+        sole = marl().part("leg.R").sole  # type: ignore[attr-defined]
+        bones = marl().skeleton
+        in_toe = np.array(sole.tip) - np.array(bones.joints[bones.index["toe.R"]].offset)
+        tips = []
+        for label, value in (("roll", "60"), ("turn about the tip", "25")):
+            field = page.get_by_label(f"{label} at this frame", exact=True)
+            field.fill(value)
+            field.press("Enter")
+            self.wait_for_revision(page, label)
+            _, pos, rot = self.places(self.take(), [20.0])
+            tips.append(pos[0, toe] + rotate(rot[0, toe], in_toe))
+        self.assertLess(np.linalg.norm(tips[1] - tips[0]), 1e-5)
+        self.assertGreater(pos[0, toe, 1], was[0, toe, 1] + 0.01)
+        self.assertEqual(self.errors, [])
+
+
+class Hand(Crew):
+    def test_a_fist_is_made_and_a_hand_closed_on_the_rail(self) -> None:
+        page = self.bench()
+        self.settled(page)
+        self.row(page, "right hand").click()
+        self.to_frame(page, 20)
+        field = page.get_by_label("fist at this frame", exact=True)
+        field.fill("0.9")
+        field.press("Enter")
+        self.wait_for_revision(page, "fist")
+        curves = self.http.get(f"/takes/{self.take()}/curves", params={"channel": "marl/fingers.R.value.fist"}).json()
+        self.assertEqual([k["leaving"] for k in curves[0]["keys"]], [0.9])
+        page.get_by_role("button", name="Undo", exact=True).click()
+        expect(field).to_have_value("0", timeout=15_000)
+        self.select(page, "right hand", 125, 204)
+        offer = self.choose(page, "Close on")
+        expect(offer.get_by_role("button", name="Rail", exact=True)).to_have_attribute("aria-pressed", "true")
+        self.apply(page, "Close Marl's right hand on Rail")
+        slip = page.get_by_test_id("proof")
+        expect(slip).to_contain_text("On the rail: thumb, finger 1, finger 2, finger 3.")
+        self.assertEqual(self.errors, [])
+
+
+class Goat(Crew):
+    scene = "Towpath"
+
+    def test_a_hind_leg_is_handed_over_and_its_pop_repaired(self) -> None:
+        page = self.bench()
+        self.settled(page)
+        at = [24.0, 31.5, 40.0, 55.0]
+        names, was, _ = self.places(self.take(), at)
+        self.select(page, "left hind leg", 24, 56)
+        self.choose(page, "Hand over")
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        self.apply(page, "Hand over left hind leg to FK, frames 24 to 56")
+        _, now, _ = self.places(self.take(), at)
+        leg = [names.index(("brindle", f"{j}.L")) for j in ("thigh", "gaskin", "shank", "hind hoof")]
+        self.assertLess(np.abs(now[[0, 3]][:, leg] - was[[0, 3]][:, leg]).max(), 0.03)
+        self.assertLess(np.abs(now[0, leg] - was[0, leg]).max(), 1e-6)
+        # In stiff pieces and back, while it plays.
+        page.keyboard.press("Space")
+        page.keyboard.press("z")
+        expect(page.get_by_role("button", name="light", exact=True)).to_have_attribute("aria-pressed", "true")
+        page.keyboard.press("z")
+        page.keyboard.press("Space")
+        page.keyboard.press("n")
+        self.apply(page, "Repair")
+        expect(page.get_by_test_id("findings")).to_have_count(0)
         self.assertEqual(self.errors, [])
 
 

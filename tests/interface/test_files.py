@@ -11,11 +11,11 @@ from typing import Any
 
 import httpx
 import numpy as np
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Page, Route, expect
 
 from tests.captures import prolonged
 from tests.core.test_handover import demo
-from tests.interface.pages import Pages
+from tests.interface.pages import SIZE, Pages
 from tests.servers import Service
 from yielding_tether.core.transforms import rotate
 from yielding_tether.formats import bvh
@@ -176,7 +176,17 @@ class Lost(Pages):
         mine = Service(private=True)
         self.addCleanup(mine.stop)
         shared, shared_http = type(self).service, type(self).http
-        page = self.context.new_page()
+        # A window of its own: what is done to its requests is nobody else's.
+        context = self.browser.new_context(viewport=SIZE, device_scale_factor=0.5)
+        self.addCleanup(context.close)
+        page = context.new_page()
+        killed: list[str] = []
+
+        def kill(route: Route) -> None:
+            if not killed:
+                mine.kill()
+            killed.append(route.request.url)
+            route.continue_()
 
         with httpx.Client(base_url=mine.base + "/api", timeout=60) as http:
             self.service, self.http = mine, http
@@ -188,9 +198,11 @@ class Lost(Pages):
                 count = len(http.get(f"/takes/{self.take()}/revisions").json())
                 take = self.take()
                 # Killed once the edit is on its way, and before its answer comes.
-                page.route("**/apply", lambda route: (mine.kill(), route.continue_()))
-                page.keyboard.press("Enter")
-                expect(page.get_by_test_id("away")).to_be_visible(timeout=15_000)
+                page.route("**/apply", kill)
+                with page.expect_request("**/apply"):
+                    page.keyboard.press("Enter")
+                expect(page.get_by_test_id("away")).to_be_visible(timeout=30_000)
+                self.assertEqual(len(set(killed)), 1)
                 page.unroute("**/apply")
                 mine.start()
                 expect(page.get_by_test_id("away")).to_be_hidden(timeout=30_000)

@@ -16,7 +16,7 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.testclient import TestClient
 
-from tests.servers import Service, family, fresh_store
+from tests.servers import Service, ask, family, fresh_store
 from yielding_tether.service.app import create_app
 from yielding_tether.store.store import Store
 
@@ -62,7 +62,7 @@ class Hindered(unittest.TestCase):
     def test_a_server_that_is_stopped_is_told_as_slow_and_its_pages_come_all_the_same(self) -> None:
         service = Service(private=True)
         self.addCleanup(service.stop)
-        take = next(t["id"] for s in httpx.get(service.base + "/api/scenes").json() for t in s["takes"])
+        take = next(t["id"] for s in ask.get(service.base + "/api/scenes").json() for t in s["takes"])
         with httpx.Client(base_url=service.base, timeout=30) as client:
             # Connections of the pool are open already; their servers are stopped with the first one.
             head = client.get(f"/api/takes/{take}").json()["revision"]

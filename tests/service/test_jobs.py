@@ -16,7 +16,7 @@ from starlette.requests import ClientDisconnect, Request
 
 from tests.captures import prolonged
 from tests.core.test_handover import demo
-from tests.servers import Service, database, fresh_store
+from tests.servers import Service, ask, database, fresh_store
 from yielding_tether.core.progress import still_wanted
 from yielding_tether.formats import bvh, glb
 from yielding_tether.service.wanted import while_wanted
@@ -96,7 +96,7 @@ class Files(unittest.TestCase):
     def test_who_hangs_up_gets_nothing(self) -> None:
         before = self.scenes()
         with self.assertRaises(httpx.TimeoutException):
-            httpx.post(
+            ask.post(
                 self.service.base + "/api/import?filename=gone.bvh", content=prolonged(self.file, 18000), timeout=0.8
             )
         with psycopg.connect(self.address.replace("+psycopg", "")) as db:

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import httpx
 
-from tests.servers import Service, database, family
+from tests.servers import Service, ask, family
 
 #: Kills of each kind; `python -m tests.measure kills` makes fifty.
 KILLS = int(os.environ.get("YIELDING_TETHER_TEST_KILLS", "3"))
@@ -65,7 +65,7 @@ class Writer:
 def wait_until_well(base: str) -> None:
     for _ in range(600):
         try:
-            if httpx.get(f"{base}/api/health", timeout=5).status_code == 200:
+            if ask.get(f"{base}/api/health", timeout=5).status_code == 200:
                 return
         except httpx.HTTPError:
             pass
@@ -76,7 +76,7 @@ def wait_until_well(base: str) -> None:
 class Kills(unittest.TestCase):
     def writer(self, service: Service) -> Writer:
         made = Writer(service.base)
-        scenes = httpx.get(f"{service.base}/api/scenes").json()
+        scenes = ask.get(f"{service.base}/api/scenes").json()
         made.take = next(s for s in scenes if s["name"] == "Chain ferry")["takes"][0]["id"]
         made.thread.start()
         self.addCleanup(made.end)
@@ -99,7 +99,7 @@ class Kills(unittest.TestCase):
         return len(revisions)
 
     def test_the_server(self) -> None:
-        service = Service(database())
+        service = Service()
         self.addCleanup(service.stop)
         dice = random.Random(1)
         seen = 1

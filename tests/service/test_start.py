@@ -18,7 +18,7 @@ import httpx
 from websockets.sync.client import connect
 
 from tests.depth import DEPTH
-from tests.servers import ROOT
+from tests.servers import ROOT, ask
 from yielding_tether.store.cluster import Cluster, ClusterError, free_port
 
 
@@ -75,7 +75,7 @@ class Starting(unittest.TestCase):
         until = time.monotonic() + seconds
         while time.monotonic() < until:
             try:
-                return httpx.get(f"http://127.0.0.1:{port}/api/health").json()  # type: ignore[no-any-return]
+                return ask.get(f"http://127.0.0.1:{port}/api/health").json()  # type: ignore[no-any-return]
             except httpx.TransportError:
                 time.sleep(0.1)
         self.fail("the program did not answer")
@@ -86,9 +86,9 @@ class Starting(unittest.TestCase):
         first, second = self.start("a", ports[0]), self.start("b", ports[1])
         for port in ports:
             self.assertEqual(self.wait(port), {"service": "well", "database": "well"})
-        scene = httpx.get(f"http://127.0.0.1:{ports[0]}/api/scenes").json()[0]
-        httpx.delete(f"http://127.0.0.1:{ports[0]}/api/scenes/{scene['id']}").raise_for_status()
-        httpx.post(f"http://127.0.0.1:{ports[1]}/api/takes/1/pose", json={
+        scene = ask.get(f"http://127.0.0.1:{ports[0]}/api/scenes").json()[0]
+        ask.delete(f"http://127.0.0.1:{ports[0]}/api/scenes/{scene['id']}").raise_for_status()
+        ask.post(f"http://127.0.0.1:{ports[1]}/api/takes/1/pose", json={
             "revision": 1, "frame": 20, "member": "marl", "part": "hips", "control": "hips", "position": [0, 0.8, 0],
         }).raise_for_status()  # fmt: skip
         # A third one on the first's folder is told, and harms nothing.
@@ -100,7 +100,7 @@ class Starting(unittest.TestCase):
         self.assertEqual(self.wait(ports[0])["database"], "well")
         self.start("b", ports[1])
         self.wait(ports[1])
-        self.assertEqual(httpx.get(f"http://127.0.0.1:{ports[1]}/api/takes/1").json()["number"], 1)
+        self.assertEqual(ask.get(f"http://127.0.0.1:{ports[1]}/api/takes/1").json()["number"], 1)
         first.terminate()
         first.wait(30)
         # Nothing is left running in the folder.
@@ -131,9 +131,10 @@ class Starting(unittest.TestCase):
             port = free_port()
             self.start(state, port)
             self.assertEqual(self.wait(port)["database"], "well")
-            scenes = httpx.get(f"http://127.0.0.1:{port}/api/scenes").json()
+            scenes = ask.get(f"http://127.0.0.1:{port}/api/scenes").json()
             self.assertEqual(
-                [s["name"] for s in scenes], ["Chain ferry", "Ferry by night", "Ferry at the quay", "Ferry with cargo"]
+                [s["name"] for s in scenes],
+                ["Chain ferry", "Ferry by night", "Ferry at the quay", "Quay wall", "Towpath", "Ferry with cargo"],
             )
 
     def test_files_that_a_start_did_not_make_are_never_removed(self) -> None:
@@ -228,17 +229,17 @@ class Starting(unittest.TestCase):
         first = self.start("b", port)
         self.wait(port)
         base = f"http://127.0.0.1:{port}/api"
-        httpx.post(f"{base}/takes/1/pose", json={
+        ask.post(f"{base}/takes/1/pose", json={
             "revision": 1, "frame": 20, "member": "marl", "part": "hips", "control": "hips", "position": [0, 0.8, 0],
         }).raise_for_status()  # fmt: skip
-        curves = httpx.get(f"{base}/takes/1/curves", params={"channel": "marl/hips.ty"}).json()
+        curves = ask.get(f"{base}/takes/1/curves", params={"channel": "marl/hips.ty"}).json()
         # While it runs; never over a file that is there; never back while somebody works.
         done = run("--backup", str(file))
         self.assertEqual(done.returncode, 0, done.stderr)
         self.assertEqual(run("--backup", str(file)).returncode, 1)
         self.assertIn("stop it first", run("--restore", str(file)).stderr)
-        for scene in httpx.get(f"{base}/scenes").json():
-            httpx.delete(f"{base}/scenes/{scene['id']}").raise_for_status()
+        for scene in ask.get(f"{base}/scenes").json():
+            ask.delete(f"{base}/scenes/{scene['id']}").raise_for_status()
         first.terminate()
         first.wait(30)
         broken = self.folder / "broken.backup"
@@ -246,10 +247,10 @@ class Starting(unittest.TestCase):
         self.assertEqual(run("--restore", str(broken)).returncode, 1)
         done = run("--restore", str(file))
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("4 scenes are back", done.stdout)
+        self.assertIn("6 scenes are back", done.stdout)
         self.start("b", port)
         self.wait(port)
-        self.assertEqual(httpx.get(f"{base}/takes/1/curves", params={"channel": "marl/hips.ty"}).json(), curves)
+        self.assertEqual(ask.get(f"{base}/takes/1/curves", params={"channel": "marl/hips.ty"}).json(), curves)
 
     def test_a_choice_that_cannot_be_is_named(self) -> None:
         for name, value in (

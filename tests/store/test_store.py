@@ -18,7 +18,7 @@ from tests.servers import fresh_store, together
 from yielding_tether.core.clips import copy
 from yielding_tether.core.curves import set_value
 from yielding_tether.core.operations.handover import Handover, apply
-from yielding_tether.core.takes import Anchor, Take, Tether
+from yielding_tether.core.takes import Anchor, PivotPoint, Take, Tether
 from yielding_tether.store import codec
 from yielding_tether.store.store import Loaded, Missing, Stale, Store
 
@@ -259,6 +259,7 @@ class Storing(unittest.TestCase):
                 text("update revision set curves = curves || jsonb_build_object('arm/upper.it.way', curves -> :some) "
                      "where id = :id"), {"some": some, "id": base.revision},
             )  # fmt: skip
+            connection.execute(text("alter table revision drop column points, drop column values"))
             connection.execute(text("update alembic_version set version_num = '0006'"))
         self.store.migrate()
         self.assertEqual(dict(self.store.load(base.take_id).take.curves), dict(base.take.curves))
@@ -348,10 +349,14 @@ class Keeping(unittest.TestCase):
         anchor = Anchor("anchor-1", "post", (0.1, 1.0 / 3.0, -2.0), (0.0, 0.6, 0.0, 0.8))
         tether = Tether("post", "marl", "arm.L.ik", "anchor-1", "anchor", scales=True)
         contacts = tuple(replace(c, within=0.02) for c in program.take.contacts)
-        made = replace(loaded.take, anchors=(anchor,), tethers=(*loaded.take.tethers, tether), contacts=contacts)
+        point = PivotPoint("marl", "arm.L.ik", "knuckle", (0.1, 1.0 / 3.0, 0.0), (0.0, 0.4, 0.0))
+        made = replace(
+            loaded.take, anchors=(anchor,), points=(point,), tethers=(*loaded.take.tethers, tether), contacts=contacts
+        )
         store.commit(loaded, made, "an anchor", {}, None)
         kept = store.load(take_id).take
         self.assertEqual((kept.anchors, kept.tethers, kept.contacts), (made.anchors, made.tethers, made.contacts))
+        self.assertEqual(kept.points, (point,))
         self.assertEqual(store.load(take_id, loaded.revision).take.anchors, ())
 
     def test_wanted_findings_are_kept_with_their_revision(self) -> None:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Literal
 
 from .errors import CoreError
 from .parts import Part
 from .skeleton import Skeleton
 from .transforms import ORDERS
+from .values import PoseValue
 
 
 @dataclass(frozen=True)
@@ -80,6 +81,18 @@ class Member:
             if part.name == name:
                 return part
         raise CoreError(f"{self.name} has no part {name}.")
+
+    def with_value(self, part: str, value: PoseValue) -> Member:
+        """The same with a named value more on a part. CoreError where that can't have it."""
+        mine = self.part(part)
+        if not mine.staged:
+            raise CoreError(f"{self.reads(mine)} can't be posed by named values: its joints are not turned one by one.")
+        lost = [j for j in value.joints if j not in mine.joints]
+        if lost or any(v.name == value.name for v in mine.values):
+            why = f"it has no {lost[0]}" if lost else "it has one of that name"
+            raise CoreError(f"{self.reads(mine)} can't have the value {value.name}: {why}.")
+        more = replace(mine, values=(*mine.values, value))  # type: ignore[type-var]
+        return replace(self, parts=tuple(more if p is mine else p for p in self.parts))
 
     def reads(self, part: Part) -> str:
         """What a part is called: by its label in a character, by the member's name elsewhere."""

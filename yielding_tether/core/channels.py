@@ -7,7 +7,7 @@ from dataclasses import dataclass
 from math import inf
 from typing import Literal, NamedTuple
 
-Kind = Literal["angle", "length", "scale", "share", "sign", "turn", "number"]
+Kind = Literal["angle", "length", "scale", "share", "sign", "turn", "point", "value", "number"]
 TRANSLATION = ("tx", "ty", "tz")
 ROTATION = ("rx", "ry", "rz")
 AXES = {"tx": "move x", "ty": "move y", "tz": "move z", "rx": "turn x", "ry": "turn y", "rz": "turn z"}
@@ -32,6 +32,8 @@ TRAITS: dict[Kind, Trait] = {
     "share": Trait("", 0.0, 0.0, 1.0, True, False),
     "sign": Trait("", 1.0, -1.0, 1.0, True, False),
     "turn": Trait("rad", 0.0, -100.0, 100.0, True, False),
+    "point": Trait("m", 0.0, -100.0, 100.0, True, False),
+    "value": Trait("", 0.0, 0.0, 1.0, False, False),
     "number": Trait("", 0.0, -inf, inf, False, False),
 }
 

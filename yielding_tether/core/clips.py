@@ -104,14 +104,18 @@ def slots(program: Program, bound: Bound) -> dict[str, int]:
     for (control, name), c in bound.own.items():
         if c in weights:
             continue
-        owner = (
-            f"joint {joints.index(control)}" if control in joints else "part" if control == bound.part.name else "ik"
-        )
+        owner = owner_of(bound, control)
         # Inner joints are told by their number too.
         joint, dot, rest = name.rpartition(".")
         known = dot and joint in joints
         found[f"{owner} {f'joint {joints.index(joint)} {rest}' if known else name}"] = c
     return found
+
+
+def owner_of(bound: Bound, control: str) -> str:
+    """What a joint or control is to its part, whatever it is called."""
+    joints = bound.part.joints
+    return f"joint {joints.index(control)}" if control in joints else "part" if control == bound.part.name else "ik"
 
 
 def role(channel: Channel) -> str:

@@ -64,6 +64,12 @@ def end_of(bound: Bound) -> BoundControl | None:
     return able[-1] if able else None
 
 
+def kept_end(bound: Bound) -> BoundControl | None:
+    """The control at a part's end that can be kept where it is while others are moved: a hand, a foot, the chest."""
+    able = [c for c in bound.controls.values() if c.place >= 0 and c.control.rests_on in bound.part.joints]
+    return able[-1] if able and not bound.part.free else None
+
+
 def part_of(program: Program, contact: Contact) -> Bound:
     """The part whose joint a contact is about; CoreError where there is none."""
     for bound in program.bounds.values():

@@ -75,8 +75,9 @@ class Target:
 
     `mine`: its channels, with locks and limits; `nodes`: what its `fit` (poses, near) → (K, F) reads; `sources`: nodes that
     the motion to express is made of; `live`: values of switches under which it is what is seen; `weights`: those of them
-    that say what is followed, in place of what the curves say; `signs`: whether it is a system whose signs may step; `alone`:
-    values of switches under which the motion is read, where it is not that which is seen.
+    that say what is followed, and about which point it turns, in place of what the curves say; `signs`: whether it is a system
+    whose signs may step; `alone`: values of switches under which the motion is read, where it is not that which is seen;
+    `made_of`: channels of which it is made, where the nodes do not say that.
     """
 
     bound: Bound
@@ -88,6 +89,7 @@ class Target:
     weights: Mapping[int, float] = field(default_factory=dict)
     signs: bool = True
     alone: Mapping[int, float] = field(default_factory=dict)
+    made_of: frozenset[int] | None = None
 
     @property
     def channels(self) -> Ints:
@@ -110,7 +112,8 @@ def system_target(program: Program, bound: Bound, system: str) -> Target:
 
 
 def control_target(program: Program, bound: Bound, control: str, weights: Mapping[int, float]) -> Target:
-    """One control or joint that can follow something, in the space where these weights (by channel) put it."""
+    """One control or joint that can follow something, in the space where these weights (by channel) put it, turning about the
+    point that they name."""
     placed = bound.followers[control]
     named, system = next((n, s) for n, s in bound.systems.items() if any(c.name == control for c in s.controls))
     picked = np.array([int(np.flatnonzero(system.channels == c)[0]) for c in placed.channels])
@@ -133,7 +136,8 @@ def control_target(program: Program, bound: Bound, control: str, weights: Mappin
     def fit(poses: Poses, near: Floats) -> Floats:
         at, space = placed.node, placed.space
         pos, rot = poses.pos[:, at], poses.rot[:, at]
-        into = Space(poses.pos[:, space], poses.rot[:, space], poses.size(placed.slot))
+        about = program.pivot(placed, poses)
+        into = Space(poses.pos[:, space], poses.rot[:, space], poses.size(placed.slot), about)
         return place_in(pos, rot, into, order, near) if placed.place >= 0 else turn_in(rot, into.rot, order, near)
 
     nodes = np.unique(np.array([placed.node, placed.space, *(a.node for a in placed.anchors)], dtype=np.int64))
@@ -148,8 +152,7 @@ def motion_of(program: Program, target: Target) -> Motion:
     def poses(at: Floats, side: Ints) -> Poses:
         found = program.evaluate(at, side, target.alone, only=nodes)
         if target.weights:
-            ways = [c for control in target.bound.followers.values() for c in control.chosen]
-            others = sorted({*target.bound.weight_channels, *ways} - target.weights.keys())
+            others = sorted({*target.bound.space_channels} - target.weights.keys())
             now = dict(zip(others, program.sample(at, side, np.array(others, dtype=np.int64)), strict=True))
             for control in target.bound.followers.values():
                 control.put_space(found, {**now, **target.weights})
@@ -396,6 +399,8 @@ def _reaches(
 def sources(program: Program, target: Target, start: float, end: float) -> set[int]:
     """Channels that the motion of a target is made of over a stretch: the live ones, and all upstream of its joints and of
     the spaces in which it is fitted."""
+    if target.made_of is not None:
+        return set(target.made_of)
     at = np.unique(np.append(np.arange(np.ceil(start), end), [start, end]))
     return program.sources(target.sources, at)
 
@@ -563,7 +568,7 @@ def fit_at(program: Program, target: Target, at: float, side: int) -> Fitted:
     """A target fitted to what arrives at a moment and to what leaves it, with the speeds; the part's controls in the spaces
     that they follow on one side of the moment, but for the target's own weights."""
     bound = target.bound
-    weights = {c: float(program.now(at, [c], side)[0]) for c in bound.weight_channels}
+    weights = {c: float(program.now(at, [c], side)[0]) for c in bound.space_channels}
     motion = motion_of(program, replace(target, weights={**weights, **target.weights}))
     near = program.now(at, target.channels)
     return fit_along(motion, target, np.array([at]), np.array([True]), near)

@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from collections.abc import Mapping
+from dataclasses import dataclass, replace
 
 import numpy as np
 
@@ -26,10 +27,34 @@ class Fit:
     gives: dict[str, float]
 
 
-def fit_values(program: Program, bound: Bound, system: str, poses: Poses, near: Floats) -> Floats:
+def fit_values(
+    program: Program, bound: Bound, system: str, poses: Poses, near: Floats, kept: Mapping[int, Floats] | None = None
+) -> Floats:  # fmt: skip
     """(K, F) channel values of a system that reproduce the part's joints in `poses`, each time nearest to the
-    time before and the first nearest to `near` (K,). Locks and limits are not heeded."""
-    return bound.systems[system].system.fit(bound, program.posed(bound, poses), near)
+    time before and the first nearest to `near` (K,); those of the take, where a system has several that do and they do all
+    along. Locks and limits are not heeded. kept: values (F,) to be taken as they are, by their place among the channels."""
+    mine = bound.systems[system]
+    if stays := mine.system.stays(bound):
+        now = program.sample(poses.times, poses.side, mine.channels[stays])
+        kept = {**dict(zip(stays, now, strict=True)), **(kept or {})}
+    if kept:
+        return mine.system.fit(bound, replace(program.posed(bound, poses), kept=kept), near)
+    if mine.system.ample and _made(program, bound, system, poses):
+        return program.sample(poses.times, poses.side, mine.channels)
+    return mine.system.fit(bound, program.posed(bound, poses), near)
+
+
+#: What values that a take has leave (metres, radians) of a pose that they make.
+MADE = 1e-7
+
+
+def _made(program: Program, bound: Bound, system: str, poses: Poses) -> bool:
+    """Whether a system makes these poses by what the take has, in the spaces that they show."""
+    nodes = np.array([*bound.nodes, *(c.space for c in bound.followers.values())])
+    now = program.evaluate(poses.times, poses.side, overrides=bound.drive_to(system), only=nodes)
+    if np.linalg.norm(now.pos[:, nodes] - poses.pos[:, nodes], axis=-1).max() > MADE:
+        return False
+    return bool(rotation_distance(now.rot[:, nodes], poses.rot[:, nodes]).max() <= MADE)
 
 
 def held(system: BoundSystem, values: Floats) -> Floats:

@@ -11,6 +11,7 @@ import numpy as np
 
 from .kernels.follow import CONTROL, CONTROL_MIXED, JOINT_FOLLOWING
 from .kernels.guide import GUIDE, share_turn
+from .kernels.pivot import PIVOT
 from .kernels.scalars import mean_rotation, turned_round
 from .systems.system import Control, State
 from .tape import Run, Tape, signs_of
@@ -70,7 +71,7 @@ class BoundControl:
     """A control that can follow something: nodes of itself and of its space, and what it may follow, its own space last,
     without weights. `place`, `turn`: first channels of its place (-1 for a joint, which only turns) and of its Euler angles.
     `slot`: that of the mean size of what is followed, by which the control's place is multiplied (0: one); `body`: what hangs
-    from it, where that has a size."""
+    from it, where that has a size; `pivot`: first channel of the point about which it turns (-1: its own place)."""
 
     control: Control
     label: str
@@ -81,6 +82,7 @@ class BoundControl:
     anchors: list[Followed]
     slot: int = 0
     body: Body | None = None
+    pivot: int = -1
 
     @property
     def own(self) -> Followed:
@@ -104,8 +106,9 @@ class BoundControl:
 
     @property
     def chosen(self) -> list[int]:
-        """Channels of ways round."""
-        return [c for one in self.anchors for c in one.ways]
+        """Channels of ways round, and of the point about which it turns."""
+        point = range(self.pivot, self.pivot + 3) if self.pivot >= 0 else ()
+        return [*(c for one in self.anchors for c in one.ways), *point]
 
     def alone(self, state: State) -> Followed | None:
         """What is followed in full while nothing else is followed at all; None where several are."""
@@ -133,13 +136,14 @@ class BoundControl:
         reach = one or self.own
         ints = [self.space, node, one.node if one else 0, self.place, self.turn]
         floats = [*reach.pos, *reach.rot, *signs_of(self.control.order)]
+        about = [] if self.pivot < 0 else [tape.add(PIVOT, (node, self.space, self.pivot, self.slot), ())]
         if one is not None and not self.slot and self.body is None:
-            return [tape.add(CONTROL, ints, floats, (self.turn,))]
+            return [tape.add(CONTROL, ints, floats, (self.turn,)), *about]
         ints += [len(self.anchors), self.slot, *(self.body[:2] if self.body else (0, -1))]
         for each in self.anchors:
             ints += [each.node, *each.weights, each.slot, each.taken, each.way]
             floats += [*each.pos, *each.rot]
-        return [tape.add(CONTROL_MIXED, ints, floats, (self.turn,))]
+        return [tape.add(CONTROL_MIXED, ints, floats, (self.turn,)), *about]
 
     def _shares(self, poses: Poses, weights: Mapping[int, float | Floats]) -> Floats:
         """(anchors, 2, F) how far each is followed, in place and in rotation, under these weights."""
@@ -152,8 +156,12 @@ class BoundControl:
         return shares
 
     def put_space(self, poses: Poses, weights: Mapping[int, float | Floats]) -> None:
-        """Puts its space where what it follows carries it under other weights (by channel, (F,) where they change), in place."""
+        """Puts its space where what it follows carries it under other weights (by channel, (F,) where they change), in place, and
+        lets it turn about the point that they name."""
         count = len(poses.times)
+        if self.pivot >= 0:
+            points = [np.broadcast_to(weights.get(self.pivot + k, 0.0), count) for k in range(3)]
+            poses.pivots[self.pivot] = np.stack(points, axis=1)
         shares = self._shares(poses, weights)
         place = np.zeros_like(poses.pos[:, self.space])
         turns = np.empty((len(self.anchors), count, 4))

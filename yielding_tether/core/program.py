@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Hashable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -19,6 +19,7 @@ import numpy as np
 from .channels import in_words
 from .curves import EMPTY, LEAVING, STEPPED, Curve, pack, sides
 from .errors import CoreError
+from .followers import BoundControl
 from .kernels.block import BLOCK, NODE_ROWS, U
 from .kernels.rows import Room, addresses
 from .kernels.run import Curves, run
@@ -27,7 +28,7 @@ from .parts.root import SIZE
 from .progress import still_wanted
 from .rig import Bound, Rig, rig_of
 from .systems.system import Posed, Space
-from .takes import WAY, Scene, Take
+from .takes import PIVOT, WAY, Scene, Take
 from .transforms import Floats, Ints, inverse, rotate
 
 _NONE = np.empty(0, dtype=np.int64)
@@ -58,6 +59,8 @@ class Poses:
     rot: Floats
     side: np.ndarray
     sizes: Floats | None = None
+    #: Points (F, 3) about which controls turn, by the first of their channels, where they are not those of the take.
+    pivots: dict[int, Floats] = field(default_factory=dict)
 
     def size(self, slot: int) -> Floats | None:
         """(F,) the size in a slot; None where it is one."""
@@ -102,9 +105,13 @@ class Program:
 
     def __init__(self, scene: Scene, take: Take, rig: Rig | None = None) -> None:
         captured = tuple((id, c.offsets.shape[1]) for id, c in take.captures.items())
-        keyed = frozenset(name for name in take.curves if name.endswith((f".{SIZE}", *WAY)))
-        now = (take.tethers, captured, keyed, take.anchors)
-        if rig is None or rig.given is not scene or (rig.tethers, rig.captured, rig.keyed, rig.anchors) != now:
+        keyed = frozenset(name for name in take.curves if name.endswith((f".{SIZE}", *WAY, *PIVOT)))
+        now = (take.tethers, captured, keyed, take.anchors, take.values)
+        if (
+            rig is None
+            or rig.given is not scene
+            or (rig.tethers, rig.captured, rig.keyed, rig.anchors, rig.values) != now
+        ):
             rig = rig_of(scene, *now)
         self.rig = rig
         self.scene = rig.scene
@@ -208,7 +215,8 @@ class Program:
         """Poses at these frames; `side` (one for all or one each) matters only at split keys.
 
         `overrides` puts values in place of what the curves say, by channel index: a live drag. `only`: the nodes that
-        are wanted, others are not a number; what they do not need is not worked out. Raises LoopError when parts need one
+        are wanted, others are not a number, and what they do not need is not worked out; by default all but those that a system
+        writes for itself, which are zero. Raises LoopError when parts need one
         another at the same time, Cancelled when nobody wants the work any more that asks.
         """
         still_wanted()
@@ -221,15 +229,15 @@ class Program:
         for k, value in enumerate((overrides or {}).values()):
             forced[k] = value
         shape = (len(at), self.rig.shown)
+        pos, rot = np.empty((*shape, 3)), np.empty((*shape, 4))
         if only is None:
-            nodes = self._all_nodes
-            pos, rot = np.empty((*shape, 3)), np.empty((*shape, 4))
+            (nodes, gaps), missing = self._all_nodes, 0.0
         else:
-            nodes = np.unique(np.append(np.asarray(only, dtype=np.int64), self.world))
-            pos, rot = np.empty((*shape, 3)), np.empty((*shape, 4))
-            for first, last in self._gaps(nodes):
-                pos[:, first:last] = np.nan
-                rot[:, first:last] = np.nan
+            nodes, missing = np.unique(np.append(np.asarray(only, dtype=np.int64), self.world)), np.nan
+            gaps = self._gaps(nodes)
+        for first, last in gaps:
+            pos[:, first:last] = missing
+            rot[:, first:last] = missing
         slots = self.rig.slot_count
         sizes = np.empty((len(at), slots if slots > 1 else 0))
         if not len(at):
@@ -323,21 +331,20 @@ class Program:
         return made[0].copy(), *made[1:]
 
     @cached_property
-    def _all_nodes(self) -> Ints:
-        return np.arange(self.rig.shown)
-
-    @property
-    def _euler(self) -> Ints:
-        return np.fromiter(self.rig.tape.turning, dtype=np.int64, count=len(self.rig.tape.turning))
+    def _all_nodes(self) -> tuple[Ints, list[tuple[int, int]]]:
+        """All but those that a system writes for itself while it drives, and where those are."""
+        own = [node for bound in self.rig.bounds.values() for node in bound.extra.values()]
+        nodes = np.setdiff1d(np.arange(self.rig.shown), own)
+        return nodes, self._gaps(nodes)
 
     def _ready(self) -> Room:
         """The room, with the sines and cosines of all Euler angles that do not change."""
         room = self._room
-        known = len(self.rig.tape.turning)
-        if known != self.__dict__.get("_halved"):
+        if len(self.rig.tape.turning) != self.__dict__.get("_halved"):
             # Rows are made as they are first needed, and may bring angles that nobody asked for before.
-            halve(room.values, self._euler, U(0), U(known), U(BLOCK), room.waves)
-            self.__dict__["_halved"] = known
+            angles = self.rig.tape.angles
+            halve(room.values, angles, U(0), U(len(angles)), U(BLOCK), room.waves)
+            self.__dict__["_halved"] = len(angles)
         return room
 
     def _captures(self, at: Floats) -> Floats:
@@ -551,6 +558,7 @@ class Program:
                 np.ascontiguousarray(poses.pos[:, c.space]),
                 np.ascontiguousarray(poses.rot[:, c.space]),
                 poses.size(c.slot),
+                self.pivot(c, poses),
             )
             for name, c in bound.followers.items()
         }
@@ -564,6 +572,13 @@ class Program:
         if bound.body:
             about = self.sample(poses.times, poses.side, np.array(bound.body.about)).T
         return Posed(pos, rot, above_pos, above_rot, offsets, spaces, sampled, given, size, about)
+
+    def pivot(self, control: BoundControl, poses: Poses) -> Floats | None:
+        """(F, 3) point about which a control turns in these poses, in the control; None where that has no keys."""
+        if control.pivot < 0:
+            return None
+        found = poses.pivots.get(control.pivot)
+        return self.sample(poses.times, poses.side, control.pivot + np.arange(3)).T if found is None else found
 
     def computed(
         self, bound: Bound, poses: Poses, values: Mapping[int, float] | None = None

@@ -382,9 +382,10 @@ def unreached(program: Program, bound: Bound, frames: Floats) -> list[tuple[floa
             if not driven.any():
                 continue
             joint = program.nodes[bound.member.id, control.rests_on]
-            poses = program.evaluate(frames[driven], only=[joint, placed.node])
+            aim = mine.system.aim(bound, control.name)
+            poses = program.evaluate(frames[driven], only=[joint, aim])
             off = np.zeros(len(frames))
-            off[driven] = np.linalg.norm(poses.pos[:, joint] - poses.pos[:, placed.node], axis=1)
+            off[driven] = np.linalg.norm(poses.pos[:, joint] - poses.pos[:, aim], axis=1)
             far = np.concatenate([[False], off > OUT_OF_REACH, [False]])
             edges = np.flatnonzero(far[1:] != far[:-1])
             found += [

@@ -15,7 +15,7 @@ from itertools import pairwise
 import numpy as np
 
 from .cast import Shape
-from .parts import ChainPart, FkPart, FreePart, LimbPart, NeckPart, Part, Side, TwistPart
+from .parts import ArmPart, ChainPart, FkPart, FreePart, LegPart, LimbPart, NeckPart, Part, Shrug, Side, Sole, TwistPart
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, multiply, rotate
 from .twists import sharings
@@ -38,8 +38,10 @@ THIRD = 0.45
 CURL = 2.0
 #: How much of a head's turn its neck takes.
 NECK_TAKES = 0.5
-#: Joints of a tail, at least.
-TAIL = 4
+#: By how many joints the two of a pair of limbs may differ in how far they are below where they come together.
+ASKEW = 1
+#: Joints of a tail, at least; of one that hangs from the hips.
+TAIL, SHORT_TAIL = 4, 3
 
 _LEFT = re.compile(r"(left|(^|[\W_])l([\W_]|$)|^l(?=[A-Z])|(^|[\W_])lf)", re.IGNORECASE)
 _RIGHT = re.compile(r"(right|(^|[\W_])r([\W_]|$)|^r(?=[A-Z])|(^|[\W_])rt)", re.IGNORECASE)
@@ -103,8 +105,28 @@ def propose(skeleton: Skeleton, rotations: Floats | None = None, orders: dict[st
             notes.append(f"The hinge of the {label} is a guess: it is straight at rest and never bends in the motion.")
         joints = tuple(name_of[j] for j in run.path)
         turns = tuple(order[j] for j in joints)
-        if len(joints) == 3:
-            limb: Part = LimbPart(
+        toe = _toe_of(skeleton, run.end, bones) if role == "leg" else None
+        if len(joints) == 3 and role == "leg":
+            whole = joints if toe is None else (*joints, name_of[toe])
+            limb: Part = LegPart(
+                name, label, whole, tuple(order[n] for n in whole), hinge, turns[2], side, hinge_from=found,
+                bends_as="hinge", sole=Sole.found(skeleton, run.end, toe),
+            )  # fmt: skip
+            taken |= set() if toe is None else {toe}
+        elif (
+            len(joints) == 3
+            and role == "arm"
+            and (collar := _collar_of(skeleton, run.root, bones))
+            and collar not in taken
+        ):
+            whole = (name_of[collar], *joints)
+            limb = ArmPart(
+                name, label, whole, tuple(order[n] for n in whole), hinge, turns[2], side, hinge_from=found,
+                bends_as="hinge", shrug=Shrug.found(skeleton, collar, run.end, forward),
+            )  # fmt: skip
+            taken.add(collar)
+        elif len(joints) == 3:
+            limb = LimbPart(
                 name, label, (joints[0], joints[1], joints[2]), (turns[0], turns[1], turns[2]), hinge, turns[2], side,
                 hinge_from=found, role=role, bends_as="hinge",
             )  # fmt: skip
@@ -145,6 +167,20 @@ def propose(skeleton: Skeleton, rotations: Floats | None = None, orders: dict[st
     root = FreePart("root", "root", name_of[0], order[name_of[0]])
     shapes = body_shapes(skeleton, [r.corners for r in runs])
     return Proposal((root, *body, *parts, *tips), tuple(shapes), tuple(notes))
+
+
+def _collar_of(skeleton: Skeleton, root: int, bones: _Bones) -> int:
+    """The collarbone of an arm: what it alone hangs from, where that branches off a body; 0 where there is none."""
+    collar = skeleton.parents[root]
+    up = skeleton.parents[collar]
+    alone = up > 0 and bones.children[collar] == [root] and bones.lengths[root] > 1e-6
+    return collar if alone and len(bones.children[up]) > 1 else 0
+
+
+def _toe_of(skeleton: Skeleton, foot: int, bones: _Bones) -> int | None:
+    """The joint of a foot's toe: the one that hangs from it and leads farthest, if one has any length."""
+    able = [c for c in bones.children[foot] if bones.lengths[c] > 1e-6]
+    return max(able, key=lambda c: bones.lengths[c] + bones.below[c], default=None)
 
 
 def _fk(name: str, label: str, joints: list[str], order: dict[str, str], side: Side) -> FkPart:
@@ -317,14 +353,16 @@ class _Bones:
         chosen: list[Run] = []
         used: set[int] = set()
         for run in candidates:
-            if used & set(run.path):
-                continue
             inside = skeleton.descendants(run.root)
+            # From what is a limb no other hangs: that is a spine, or a neck.
+            if used & (inside | {run.root}):
+                continue
             lengths = self.segments(run)
             partners = [
                 u for u in candidates
-                if not (used & set(u.path)) and not (set(u.path) & inside) and run.root not in skeleton.descendants(u.root)
-                and len(u.bends) == len(run.bends)
+                if not used & (skeleton.descendants(u.root) | {u.root}) and not (set(u.path) & inside)
+                and run.root not in skeleton.descendants(u.root)
+                and len(u.bends) == len(run.bends) and self._abreast(u.root, run.root)
                 and all(abs(a - b) <= ALIKE * b for a, b in zip(self.segments(u), lengths, strict=True))
             ]  # fmt: skip
             if partners:
@@ -341,6 +379,12 @@ class _Bones:
             notes.append("No limbs were found: every joint is posed in FK.")
         return chosen, notes
 
+    def _abreast(self, a: int, b: int) -> bool:
+        """Whether two joints are about equally far below where they come together: a neck is no partner of a hind leg."""
+        up, other = (_upward(self.skeleton, j) for j in (a, b))
+        common = next(j for j in up if j in other)
+        return abs(up.index(common) - other.index(common)) <= ASKEW
+
     def _unlike(self, a: Run, b: Run) -> tuple[float, float, float]:
         """How far a run is from being the partner of another: in depth, in helpers, in height."""
         depth = abs(_depth(self.skeleton, a.root) - _depth(self.skeleton, b.root))
@@ -348,10 +392,18 @@ class _Bones:
 
     def _longer(self, run: Run) -> Run:
         """The run with a third segment, where it goes on zigzag through a long one that stands upright, as a hind leg does."""
-        below = self.children[run.end]
-        if len(below) != 1:
+        # Down to the last joint that is in line with all on the way there: those are its helpers.
+        third: list[int] = []
+        at = run.end
+        while len(self.children[at]) == 1:
+            at = self.children[at][0]
+            bone = self.pos[at] - self.pos[run.end]
+            if not all(_on_segment(self.pos[h] - self.pos[run.end], bone) for h in third):
+                break
+            third.append(at)
+        if not third:
             return run
-        end = below[0]
+        end = third[-1]
         lengths = self.segments(run)
         bone = self.pos[end] - self.pos[run.end]
         size = float(np.linalg.norm(bone))
@@ -363,7 +415,7 @@ class _Bones:
         bent = min(np.linalg.norm(first), np.linalg.norm(second)) > np.sin(BENT_REST)
         if not bent or float(first @ second) > 0.0:
             return run
-        return Run((*run.path, end), (run.middle, run.end))
+        return Run((*run.path, *third), (run.middle, run.end))
 
 
 def _on_segment(point: Floats, end: Floats) -> bool:
@@ -457,6 +509,14 @@ def _hinge(d1: Floats, bend: Floats) -> tuple[float, float, float]:
     return (float(h[0]), float(h[1]), float(h[2]))
 
 
+def _upward(skeleton: Skeleton, joint: int) -> list[int]:
+    """A joint and all above it, up to the root."""
+    found = [joint]
+    while skeleton.parents[found[-1]] >= 0:
+        found.append(skeleton.parents[found[-1]])
+    return found
+
+
 def _depth(skeleton: Skeleton, joint: int) -> int:
     depth = 0
     while joint >= 0:
@@ -537,6 +597,13 @@ def _body_parts(
     chest: list[int] = []
     if len(arms) > 1:
         chest = [j for j in arms[0] if all(j in other for other in arms[1:])]
+    elif not arms:
+        # On all fours it is where the foremost pair of legs comes together.
+        paths = {
+            which: [above(run.root) for run, _, _, side, _ in limbs if side == which] for which in ("left", "right")
+        }
+        pairs = [[j for j in one if j in two] for one in paths["left"] for two in paths["right"]]
+        chest = max(pairs, key=len, default=[])
     top = max(free, key=lambda j: float(pos[j, 1]))
     head_path = [j for j in above(top) if j not in chest]
     if not chest and len(head_path) > 2:
@@ -612,7 +679,12 @@ def _tails(skeleton: Skeleton, left: set[int], upward: set[int]) -> list[list[in
             run.append(up)
         run.reverse()
         lengths = np.linalg.norm(skeleton.offsets[run[1:]], axis=1)
-        if len(run) >= TAIL and not set(run) <= upward and np.all(lengths > 1e-9):
+        # One that hangs from the hips is a tail if it is short, too.
+        if (
+            len(run) >= (TAIL if skeleton.parents[run[0]] else SHORT_TAIL)
+            and not set(run) <= upward
+            and np.all(lengths > 1e-9)
+        ):
             found.append(run)
     return found
 

@@ -29,7 +29,7 @@ from .parts.root import ABOUT, SIZE
 from .systems.captured import Captured
 from .systems.fk import following
 from .systems.system import Control, Posed, State, System
-from .takes import WAY, WORLD, Anchor, Scene, Tether
+from .takes import PIVOT, WAY, WORLD, Anchor, Recorded, Scene, Tether
 from .tape import Run, Tape
 from .transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
 
@@ -82,6 +82,8 @@ class Bound:
     controls: dict[str, BoundControl] = field(default_factory=dict)
     turned: dict[str, BoundControl] = field(default_factory=dict)
     guides: dict[str, BoundGuide] = field(default_factory=dict)
+    #: Nodes that its systems write beside its joints, by name.
+    extra: dict[tuple[str, str], int] = field(default_factory=dict)
     scratch: list[Ints] = field(default_factory=list)
     #: Slot of the size of its joints (0: one), and the body that hangs from it, where it is a root with a size of its own.
     slot: int = 0
@@ -104,6 +106,17 @@ class Bound:
     def keyed_systems(self) -> list[str]:
         """Systems that keys make, in order."""
         return [name for name, s in self.systems.items() if not s.system.moves_alone]
+
+    @cached_property
+    def value_channels(self) -> list[int]:
+        """Channels of the named values that pose it, in their order."""
+        return [self.own[self.part.name, f"value.{v.name}"] for v in self.part.values]
+
+    @cached_property
+    def by_joints(self) -> str:
+        """The system that keys make and that turns its joints one by one; nothing where none does."""
+        mine = ((name, self.systems[name].controls) for name in self.keyed_systems)
+        return next((name for name, controls in mine if controls and all(c.is_joint for c in controls)), "")
 
     @property
     def described(self) -> list[Control]:
@@ -138,6 +151,11 @@ class Bound:
     def weight_channels(self) -> list[int]:
         """Weights of what its controls and joints follow."""
         return [c for control in self.followers.values() for c in control.switches]
+
+    @cached_property
+    def space_channels(self) -> list[int]:
+        """All that say where its controls' spaces are and about what they turn in them: those weights, ways round, points."""
+        return [*self.weight_channels, *(c for control in self.followers.values() for c in control.chosen)]
 
     @property
     def switches(self) -> list[int]:
@@ -306,9 +324,10 @@ class PartStage(Stage):
     def __init__(self, bound: Bound) -> None:
         self.label = bound.who
         self.bound = bound
-        self.writes = tuple(bound.nodes.tolist())
+        self.writes = (*bound.nodes.tolist(), *bound.extra.values())
         weights = [c for control in bound.turned.values() for c in control.switches]
-        self.switches = (*bound.driver_channels.tolist(), *weights)
+        # A value that is zero turns nothing, and has no part in the rows.
+        self.switches = (*bound.driver_channels.tolist(), *weights, *bound.value_channels)
 
     def reads(self, state: State) -> list[int]:
         bound = self.bound
@@ -367,14 +386,15 @@ class Rig:
 
     def __init__(
         self, scene: Scene, tethers: Sequence[Tether] = (), captured: Sequence[tuple[str, int]] = (),
-        keyed: Collection[str] = (), anchors: tuple[Anchor, ...] = (),
+        keyed: Collection[str] = (), anchors: tuple[Anchor, ...] = (), values: tuple[Recorded, ...] = (),
     ) -> None:  # fmt: skip
-        """captured: members that have a capture, with the number of its joints; keyed: channels of sizes and of ways round
-        that have keys: nobody else's rows know of them."""
+        """captured: members that have a capture, with the number of its joints; keyed: channels of sizes, ways round and
+        pivots that have keys: nobody else's rows know of them."""
         #: The scene as it was given, and with the anchors of the take beside its cast.
         self.given = scene
-        self.scene = scene.staged(anchors)
+        self.scene = scene.staged(anchors, values)
         self.anchors = anchors
+        self.values = values
         self.tethers = tuple(tethers)
         self.captured = tuple(captured)
         self.keyed = frozenset(keyed)
@@ -439,6 +459,10 @@ class Rig:
             self.nodes[(*key, "control") if key in self.nodes else key] = len(self.nodes)
         for member, _, control in follow_able:
             self.nodes[member.id, control.name, "space"] = len(self.nodes)
+        for member in self.scene.members:
+            for part in member.parts:
+                self.nodes |= {(member.id, *n): len(self.nodes) + k
+                               for k, n in enumerate(n for s in part.systems() for n in s.nodes(part))}  # fmt: skip
         # Joints and guides have a space of their own only where they follow something: nobody else pays for it.
         for tether in self.tethers:
             key = (tether.member, tether.control)
@@ -552,6 +576,7 @@ class Rig:
             ),
             np.array([self._sample(member, n) for n in part.joints], dtype=np.int64), own, drivers=tuple(drivers),
         )  # fmt: skip
+        bound.extra = {n: self.nodes[member.id, *n] for s in part.systems() for n in s.nodes(part)}
         self._check_locks(part, own)
         slot = self._slots.get((member.id, part.joints[0]), 0)
         if not part.grows:
@@ -633,7 +658,18 @@ class Rig:
         if any(one.slot for one in anchors):
             slot, self.slot_count = self.slot_count, self.slot_count + 1
         place = bound.own[control.name, TRANSLATION[0]]
-        return BoundControl(control, bound.who, node, space, place, turn, anchors, slot, bound.body)
+        pivot = self._pivot(bound, control)
+        return BoundControl(control, bound.who, node, space, place, turn, anchors, slot, bound.body, pivot)
+
+    def _pivot(self, bound: Bound, control: Control) -> int:
+        """First of the three channels of the point about which a control turns, -1 where they have no keys."""
+        if not any(channel_id(bound.member.id, control.name, axis) in self.keyed for axis in PIVOT):
+            return -1
+        found = len(self.channels)
+        for axis in PIVOT:
+            channel = Channel(control.name, axis, "point", "", f"turns about, {axis[-1]}", seldom=True)
+            bound.own[control.name, axis] = self._channel(bound.member, bound.part, channel)
+        return found
 
     def _turned(
         self, bound: Bound, control: Control, rests: dict[tuple[str, ...], tuple[Floats, Floats]]
@@ -655,9 +691,9 @@ class Rig:
         """A bend guide that may follow something with its place: at rest it is where its system puts it."""
         member, skeleton = bound.member, bound.member.skeleton
         pos, rot = (x[None, [skeleton.index[n] for n in bound.part.joints]] for x in skeleton.rest_pose)
-        up = skeleton.parents[skeleton.index[bound.part.joints[0]]]
-        above = skeleton.rest_pose[1][up] if up >= 0 else _NO_TURN
-        posed = Posed(pos, rot, pos, above[None, None], bound.offsets[None])
+        ups = [skeleton.parents[skeleton.index[n]] for n in bound.part.joints]
+        above = np.stack([skeleton.rest_pose[1][up] if up >= 0 else _NO_TURN for up in ups])
+        posed = Posed(pos, rot, pos, above[None], bound.offsets[None])
         rest = mine.system.places(bound, posed, {})[control.name][0], _NO_TURN
         space = self.nodes[member.id, control.name, "space"]
         anchors = self._followed(bound, control, rest, rests)
@@ -847,11 +883,11 @@ _KEEPING = Lock()
 
 def rig_of(
     scene: Scene, tethers: tuple[Tether, ...], captured: tuple[tuple[str, int], ...], keyed: frozenset[str],
-    anchors: tuple[Anchor, ...],
+    anchors: tuple[Anchor, ...], values: tuple[Recorded, ...],
 ) -> Rig:  # fmt: skip
     """The rig of a scene with what one of its takes has; a scene keeps those that were asked for last."""
     kept: OrderedDict[tuple[object, ...], Rig] = scene.__dict__.setdefault("_rigs", OrderedDict())
-    key = (tethers, captured, keyed, anchors)
+    key = (tethers, captured, keyed, anchors, values)
     with _KEEPING:
         found = kept.get(key)
     found = found or Rig(scene, *key)

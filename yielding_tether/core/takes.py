@@ -18,10 +18,13 @@ from .kernels.capture import sample_capture
 from .parts import AnchorPart
 from .skeleton import Joint, Skeleton
 from .transforms import Floats
+from .values import PoseValue
 
 WORLD = "world"
 #: What the channels of the way round are called after their tether.
 WAY = ("way.x", "way.y", "way.z")
+#: What the channels of the point about which a control turns are called: its place in the control, at size one.
+PIVOT = ("pivot.x", "pivot.y", "pivot.z")
 
 
 @dataclass(frozen=True)
@@ -108,6 +111,31 @@ class Contact:
         return f"{self.member}/{self.joint}@{self.first:.12g}"
 
 
+@dataclass(frozen=True)
+class PivotPoint:
+    """A named point about which a control can be turned: its place in the control, metres at size one, and where its marker is
+    drawn from there (metres, in the control too). A note beside the take: turns keep the places they were made about."""
+
+    member: str
+    control: str
+    name: str
+    place: tuple[float, float, float]
+    marker: tuple[float, float, float] = (0.0, 0.0, 0.0)
+
+    def __post_init__(self) -> None:
+        if not np.isfinite([self.place, self.marker]).all() or np.abs([self.place, self.marker]).max() > 100.0:
+            raise CoreError(f"The point {self.name} must lie within 100 m of its control, and so must its marker.")
+
+
+@dataclass(frozen=True)
+class Recorded:
+    """A named value that the animator recorded on a part."""
+
+    member: str
+    part: str
+    value: PoseValue
+
+
 #: Bytes of a capture's interpolated motion that are remembered.
 LATELY = 32_000_000
 
@@ -165,7 +193,8 @@ class Capture:
 class Take:
     """One performance: curves by channel name, tethers and captures, on frames first…last at a rational rate
     (frames a second); `wanted` are the keys of findings that the animator wants as they are, `contacts` where its joints
-    stand and hold, `anchors` the places made in it. Immutable; an operation gives a new one that shares what it did not touch."""
+    stand and hold, `anchors` the places made in it, `points` those to turn about, `values` that were recorded.
+    Immutable; an operation gives a new one that shares what it did not touch."""
 
     name: str
     rate: Fraction
@@ -177,6 +206,8 @@ class Take:
     wanted: tuple[str, ...] = ()
     contacts: tuple[Contact, ...] = ()
     anchors: tuple[Anchor, ...] = ()
+    points: tuple[PivotPoint, ...] = ()
+    values: tuple[Recorded, ...] = ()
 
     def __post_init__(self) -> None:
         if self.rate <= 0:
@@ -219,11 +250,16 @@ class Scene:
         if len(set(ids)) != len(ids):
             raise CoreError("Two members of the cast share a name.")
 
-    def staged(self, anchors: tuple[Anchor, ...]) -> Scene:
-        """The cast with the anchors of a take beside it."""
+    def staged(self, anchors: tuple[Anchor, ...], values: tuple[Recorded, ...] = ()) -> Scene:
+        """The cast with the anchors of a take beside it, and its parts with the values that were recorded there."""
         known = {m.id for m in self.members}
         more = tuple(a.member for a in anchors if a.id not in known)
-        return replace(self, members=(*self.members, *more)) if more else self
+        members = self.members
+        for one in values:
+            if one.member not in known:
+                raise CoreError(f"The cast has no member {one.member}, on which {one.value.name} was recorded.")
+            members = tuple(m.with_value(one.part, one.value) if m.id == one.member else m for m in members)
+        return replace(self, members=(*members, *more)) if more or values else self
 
     def member(self, id: str) -> Member:
         """The member of this name; CoreError if there is none."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
+from threading import Lock
 from typing import NamedTuple
 
 import numpy as np
@@ -26,9 +27,10 @@ def signs_of(order: str) -> list[float]:
 
 
 class Tape:
-    """Rows are added as they are first needed."""
+    """Rows are added as they are first needed, by one thread while others read: whoever was given a row finds it in `arrays`."""
 
     def __init__(self) -> None:
+        self._lock = Lock()
         self._ints: list[int] = []
         self._floats: list[float] = []
         self._made: tuple[Ints, Floats] | None = None
@@ -37,12 +39,13 @@ class Tape:
 
     def add(self, kind: int, ints: Iterable[int], floats: Iterable[float], turns: Iterable[int] = ()) -> Run:
         """One row; `turns`: the first of each three Euler channels it reads."""
-        run = Run(kind, len(self._ints), len(self._floats), 1)
-        self._ints += [int(x) for x in ints]
-        self._floats += [float(x) for x in floats]
-        for c in turns:
-            self.turning |= {int(c), int(c) + 1, int(c) + 2}
-        self._made = None
+        with self._lock:
+            run = Run(kind, len(self._ints), len(self._floats), 1)
+            self._ints += [int(x) for x in ints]
+            self._floats += [float(x) for x in floats]
+            for c in turns:
+                self.turning |= {int(c), int(c) + 1, int(c) + 2}
+            self._made = None
         return run
 
     @staticmethod
@@ -65,6 +68,13 @@ class Tape:
     @property
     def arrays(self) -> tuple[Ints, Floats]:
         """Integers and floats as the kernels read them."""
-        if self._made is None:
-            self._made = np.array(self._ints, dtype=np.int64), np.array(self._floats)
-        return self._made
+        with self._lock:
+            if self._made is None:
+                self._made = np.array(self._ints, dtype=np.int64), np.array(self._floats)
+            return self._made
+
+    @property
+    def angles(self) -> Ints:
+        """Euler channels whose sines and cosines some row wants."""
+        with self._lock:
+            return np.fromiter(self.turning, dtype=np.int64, count=len(self.turning))

@@ -11,6 +11,7 @@ TONES: dict[str, str] = {
     "rope": "#d8b877", "glow": "#f2c14e", "limb": "#d9a27c", "trunk": "#8fa39a",
     "smock": "#9db58c", "smocktrim": "#6f7f4f", "breeches": "#8a6a5c", "clog": "#8f6b45", "skin2": "#c98f68",
     "kerchief": "#7a5a8c", "hair": "#3b2d28", "strap": "#a5522f", "crate": "#c39a63",
+    "fur": "#cfc4b0", "fur2": "#8b7257", "horn": "#4a423a",
 }  # fmt: skip
 
 

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 from .kernels.scalars import EULER_SIGNS, ORDERS, quat_to_euler, wrap_near
 
 __all__ = [
-    "EULER_SIGNS", "IDENTITY", "ORDERS", "Floats", "Ints", "inverse", "multiply", "quat_to_euler", "rotate",
+    "EULER_SIGNS", "IDENTITY", "ORDERS", "Floats", "Ints", "euler", "inverse", "multiply", "quat_to_euler", "rotate",
     "rotation_distance", "wrap_near",
 ]  # fmt: skip
 
@@ -59,3 +59,14 @@ def rotate(q: Floats, v: Floats) -> Floats:
     parts = (vx + w * tx + y * tz - z * ty, vy + w * ty + z * tx - x * tz, vz + w * tz + x * ty - y * tx)
     result: Floats = np.stack(parts, axis=-1)
     return result
+
+
+def euler(order: str, angles: Floats) -> Floats:
+    """(F, 4) rotations of Euler angles (3, F), x y z, in a rotation order."""
+    found = np.broadcast_to(np.array(IDENTITY), (angles.shape[1], 4))
+    for letter in order:
+        axis = "xyz".index(letter)
+        one = np.zeros((angles.shape[1], 4))
+        one[:, axis], one[:, 3] = np.sin(0.5 * angles[axis]), np.cos(0.5 * angles[axis])
+        found = multiply(found, one)
+    return found

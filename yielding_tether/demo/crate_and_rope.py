@@ -22,7 +22,7 @@ from .ferry import crate, deck, lookout, on_deck, quay, rail, rope
 from .marl import marl
 from .people import NECK, SPINE, palm_turn
 from .pip import pip
-from .posing import Row, along, fingers, followed, in_chest, keyed, reach, steps, through, touching
+from .posing import Row, along, collars, fingers, followed, in_chest, keyed, reach, steps, through, touching
 
 LAST = 156
 #: Frames: Marl lets go, Pip catches; Pip lets go, the coil lands.
@@ -81,7 +81,9 @@ def _marl() -> dict[str, Curve]:
         **along(NECK[:2], "ry", [(0, 6), (21, 24), (35, -8), (60, -2), (LAST, 0)]),
         "head.ry": [(0, 6), (21, 22), (35, -10), (60, 0), (LAST, -2)],
         "head.rx": [(0, 2), (21, 0), (36, -12), (48, -8), (100, -4), (112, -12), (126, -6), (LAST, -2)],
-        "collar.R.rz": [(0, -2), (34, -10), (44, -14), (60, -2), (LAST, -2)],
+        **collars({
+            "collar.R.rz": [(0, -2), (34, -10), (44, -14), (60, -2), (LAST, -2)],
+        }),
     })  # fmt: skip
 
 
@@ -111,12 +113,11 @@ def _stands() -> dict[str, Curve]:
     curves |= keyed("marl", {
         "leg.L.ik.tx": [(0, -0.10), (LAST, -0.10)], "leg.L.ik.tz": [(0, -0.62), (108, -0.62), (122, -0.02), (LAST, -0.02)], "leg.L.ik.ry": [(0, 10), (LAST, 10)],
         "leg.L.ik.ty": [(0, 0.0), (108, 0.0), (115, 0.07), (122, 0.0), (LAST, 0.0)],
-        "leg.L.ik.rx": [(0, 0), (108, 0), (113, 16), (119, -12), (122, 0), (LAST, 0)],
+        "leg.L.ik.roll": [(0, 0), (108, 0), (113, 16), (119, -12), (122, 0), (LAST, 0)],
         "leg.R.ik.tx": [(0, -0.12), (LAST, -0.12)], "leg.R.ik.tz": [(0, -0.88), (94, -0.88), (107, -0.42), (123, -0.42), (136, -0.12), (LAST, -0.12)],
         "leg.R.ik.ry": [(0, -34), (94, -34), (107, -16), (136, -12), (LAST, -12)],
-        "leg.R.ik.ty": [(0, 0.0), (28, 0.0), (40, 0.06), (60, 0.05), (74, 0.0), (94, 0.0), (101, 0.07), (107, 0.0), (123, 0.0), (130, 0.06), (136, 0.0), (LAST, 0.0)],
-        "leg.R.ik.rx": [(0, 0), (28, 0), (40, 34), (60, 30), (74, 0), (LAST, 0)],
-        "toe.R.rx": [(0, 0), (28, 0), (40, -34), (60, -30), (74, 0), (LAST, 0)],
+        "leg.R.ik.ty": [(0, 0.0), (94, 0.0), (101, 0.07), (107, 0.0), (123, 0.0), (130, 0.06), (136, 0.0), (LAST, 0.0)],
+        "leg.R.ik.roll": [(0, 0), (28, 0), (40, 34), (60, 30), (74, 0), (LAST, 0)],
     })  # fmt: skip
     rest = {letter: pip().skeleton.rest_pose[0][pip().skeleton.index[f"foot.{letter}"]] for letter in "LR"}
     # Where the feet stand on the crate, by frames: they turn about by turns.

@@ -22,7 +22,7 @@ BOLLARD_HEAD = 0.42
 HOOK: V = (0.46, 1.5, 0.56)
 
 
-def _piece(id: str, name: str, kind: str, at: V, shapes: list[Shape], grips: tuple[Grip, ...] = ()) -> Member:
+def piece(id: str, name: str, kind: str, at: V, shapes: list[Shape], grips: tuple[Grip, ...] = ()) -> Member:
     return Member(
         id,
         name,
@@ -57,7 +57,7 @@ def deck() -> Member:
         Shape("deck", "block", "hull", (0.0, -0.17, -0.1), size=(2.74, 0.22, 2.24)),
         Shape("deck", "block", "hulltrim", (0.0, -0.045, 0.99), size=(2.74, 0.09, 0.06)),
     ]
-    return _piece("deck", "Deck", "set", (0.0, 0.0, 0.0), planks + hull)
+    return piece("deck", "Deck", "set", (0.0, 0.0, 0.0), planks + hull)
 
 
 def rail() -> Member:
@@ -68,7 +68,7 @@ def rail() -> Member:
         Shape("rail", "capsule", "rail", (x, -RAIL_HEIGHT, 0.0), (x, 0.0, 0.0), (0.026, 0.026))
         for x in (-1.2, -0.6, 0.6, 1.2)
     ]
-    return _piece("rail", "Rail", "set", (0.0, RAIL_HEIGHT, RAIL_AHEAD), [bar, low, *posts])
+    return piece("rail", "Rail", "set", (0.0, RAIL_HEIGHT, RAIL_AHEAD), [bar, low, *posts])
 
 
 def quay() -> Member:
@@ -80,7 +80,7 @@ def quay() -> Member:
         Shape("quay", "capsule", "iron", (x, y, 0.1), (x, y + BOLLARD_HEAD - 0.09, 0.1), (0.1, 0.085)),
         Shape("quay", "ball", "iron", (x, y + BOLLARD_HEAD - 0.06, 0.1), size=(0.13, 0.06, 0.13)),
     ]
-    return _piece("quay", "Quay", "set", (0.0, 0.0, z - 0.1), shapes)
+    return piece("quay", "Quay", "set", (0.0, 0.0, z - 0.1), shapes)
 
 
 def lookout() -> Member:
@@ -123,7 +123,7 @@ def rope() -> Member:
             ("right edge", -1.0, 0.0),
         )
     )
-    return _piece("rope", "Mooring rope", "prop", (0.0, 0.1, -0.6), rings, edges)
+    return piece("rope", "Mooring rope", "prop", (0.0, 0.1, -0.6), rings, edges)
 
 
 def crate() -> Member:
@@ -136,7 +136,7 @@ def crate() -> Member:
         Grip(name, "crate", (0.29 * x, 0.02, 0.0), grip_turn((0.0, -0.3, 1.0), (-x, 0.0, 0.0)))
         for name, x in (("left rope", 1.0), ("right rope", -1.0))
     )
-    return _piece("crate", "Crate", "prop", (0.0, 0.17, -0.62), shapes, ends)
+    return piece("crate", "Crate", "prop", (0.0, 0.17, -0.62), shapes, ends)
 
 
 #: Links of the strap, their length, and how far it sags at rest.
@@ -183,7 +183,7 @@ def hook() -> Member:
         Shape("hook", "ring", "iron", (0.0, 0.0, 0.0), (0.0, 0.0, 1.0), (0.026, 0.007)),
     ]
     held = Grip("hook", "hook", (0.0, -0.03, 0.0), grip_turn((0.0, 0.0, 1.0), (0.0, -1.0, 0.0)))
-    return _piece("hook", "Hook", "set", HOOK, shapes, (held,))
+    return piece("hook", "Hook", "set", HOOK, shapes, (held,))
 
 
 def lantern() -> Member:
@@ -195,4 +195,4 @@ def lantern() -> Member:
         Shape("lantern", "ring", "iron", (0.0, 0.2, 0.0), (0.0, 0.0, 1.0), (0.06, 0.008)),
     ]
     handle = Grip("handle", "lantern", (0.0, 0.25, 0.0), grip_turn((0.0, 0.0, 1.0), (0.0, -1.0, 0.0)))
-    return _piece("lantern", "Lantern", "prop", (-0.3, 1.0, 0.4), shapes, (handle,))
+    return piece("lantern", "Lantern", "prop", (-0.3, 1.0, 0.4), shapes, (handle,))

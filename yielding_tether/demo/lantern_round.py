@@ -20,7 +20,7 @@ from .cast_off import on_rail, rocking
 from .ferry import deck, hook, lantern, lookout, on_deck, quay, rail
 from .marl import marl
 from .people import NECK, SPINE, palm_turn
-from .posing import along, fingers, followed, in_chest, keyed, reach, steps, touching
+from .posing import along, collars, fingers, followed, in_chest, keyed, reach, steps, touching
 
 LAST = 192
 #: Frames: the left hand takes the lantern; it hangs on the hook; the right hand takes hold of the rail, lets go.
@@ -86,8 +86,10 @@ def _body() -> dict[str, Curve]:
         **along(NECK[:2], "ry", [(0, 5), (36, 30), (60, 26), (88, -4), (116, -13), (134, -16), (162, -6), (192, -1)]),
         "head.ry": [(0, 6), (37, 30), (61, 26), (89, -5), (117, -13), (135, -18), (163, -6), (192, -1)],
         "head.rx": [(0, 0), (40, -4), (84, 10), (104, 6), (128, -8), (150, -4), (192, 0)],
-        "collar.R.rz": [(0, -2), (30, -10), (60, -8), (84, -4), (112, -2), (192, -2)],
-        "collar.L.rz": [(0, 2), (84, 5), (112, 10), (132, 16), (150, 6), (192, 2)],
+        **collars({
+            "collar.R.rz": [(0, -2), (30, -10), (60, -8), (84, -4), (112, -2), (192, -2)],
+            "collar.L.rz": [(0, 2), (84, 5), (112, 10), (132, 16), (150, 6), (192, 2)],
+        }),
     })  # fmt: skip
 
 

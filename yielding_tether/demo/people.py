@@ -11,10 +11,24 @@ from dataclasses import dataclass, field, replace
 import numpy as np
 
 from ..core.cast import Grip, Member, Shape
-from ..core.parts import CentrePart, FkPart, FreePart, LimbPart, NeckPart, Part, Side, TwistPart
+from ..core.parts import (
+    ArmPart,
+    CentrePart,
+    FkPart,
+    FreePart,
+    LegPart,
+    LimbPart,
+    NeckPart,
+    Part,
+    Shrug,
+    Side,
+    Sole,
+    TwistPart,
+)
 from ..core.proposal import Run, find_hinge, spine_of
 from ..core.skeleton import Joint, Skeleton
 from ..core.transforms import Floats
+from ..core.values import PoseValue
 from .posing import grip_turn, hand_turn
 
 V = tuple[float, float, float]
@@ -159,10 +173,34 @@ def _fk(name: str, label: str, joints: list[str], side: Side = "middle", order: 
     return FkPart(name, label, tuple(joints), (order,) * len(joints), (False,) * len(joints), side)
 
 
-def _limb(bones: Skeleton, name: str, label: str, joints: tuple[str, str, str], side: Side, role: str) -> LimbPart:
+def _limb(bones: Skeleton, name: str, label: str, joints: tuple[str, ...], side: Side, role: str) -> LimbPart:
     i, j, k = (bones.index[n] for n in joints)
     hinge, found = find_hinge(bones, Run((i, j, k), (j,)), None, np.array([0.0, 0.0, 1.0]), role)
     return LimbPart(name, label, joints, ("zyx", "yxz", "yxz"), hinge, "yxz", side, hinge_from=found, role=role)
+
+
+def _arm(bones: Skeleton, letter: str, side: Side, *, collar: bool) -> LimbPart:
+    """An arm, behind a collarbone that goes along where there is one."""
+    joints = tuple(f"{n}.{letter}" for n in ("upperarm", "forearm", "hand"))
+    arm = _limb(bones, f"arm.{letter}", f"{side} arm", joints, side, "arm")
+    if not collar:
+        return arm
+    return ArmPart(
+        arm.name, arm.label, (f"collar.{letter}", *joints), ("yxz", *arm.orders), arm.hinge, arm.end_order, side,
+        hinge_from=arm.hinge_from,
+        shrug=Shrug.found(bones, bones.index[f"collar.{letter}"], bones.index[joints[-1]], np.array([0.0, 0.0, 1.0])),
+    )  # fmt: skip
+
+
+def _leg(bones: Skeleton, letter: str, side: Side) -> LegPart:
+    """A leg whose foot rolls, with its toes."""
+    joints = tuple(f"{n}.{letter}" for n in ("thigh", "shin", "foot", "toe"))
+    leg = _limb(bones, f"leg.{letter}", f"{side} leg", joints[:3], side, "leg")
+    sole = Sole.found(bones, bones.index[joints[2]], bones.index[joints[3]], floor=0.0)
+    return LegPart(
+        leg.name, leg.label, joints, (*leg.orders, "yxz"), leg.hinge, leg.end_order, side, (False,) * 4, hinge_from=leg.hinge_from,
+        sole=sole,
+    )  # fmt: skip
 
 
 def _twists(
@@ -181,6 +219,41 @@ def _twists(
     )  # fmt: skip
 
 
+#: Degrees by which each joint of a finger bends at the stages of a value; of the thumb; of the palm; and how far the outer
+#: fingers spread.
+_CURLED = {0.5: (30.0, 42.0, 20.0), 1.0: (74.0, 92.0, 56.0)}
+_FIST = {0.6: (70.0, 80.0, 40.0), 1.0: (84.0, 100.0, 64.0)}
+_THUMB = {0.6: (6.0, 8.0, 4.0), 1.0: (26.0, 38.0, 30.0)}
+
+
+def hand_values(letter: str) -> tuple[PoseValue, ...]:
+    """What poses a hand as a whole: its fingers curled, spread, and a fist, for which thumb and palm come along at the end."""
+    sign = 1.0 if letter == "R" else -1.0
+
+    def turn(axis: int, degrees: float) -> tuple[float, float, float, float]:
+        half = np.radians(degrees) / 2.0
+        x, y, z = (float(np.sin(half)) if k == axis else 0.0 for k in range(3))
+        return x, y, z, float(np.cos(half))
+
+    def value(name: str, stages: dict[float, dict[str, tuple[int, float]]]) -> PoseValue:
+        joints = tuple(dict.fromkeys(j for turns in stages.values() for j in turns))
+        rows = tuple(tuple(turn(*turns.get(j, (0, 0.0))) for j in joints) for turns in stages.values())
+        return PoseValue(name, tuple(f"{j}.{letter}" for j in joints), tuple(stages), rows)
+
+    def bent(digit: str, axis: int, degrees: tuple[float, ...], way: float) -> dict[str, tuple[int, float]]:
+        return {f"{digit}{t}": (axis, way * d) for t, d in zip(("", ".mid", ".tip"), degrees, strict=True)}
+
+    fingers = [d for d in DIGITS if d != "thumb"]
+    curl = {at: {k: v for d in fingers for k, v in bent(d, 2, by, sign).items()} for at, by in _CURLED.items()}
+    fist = {
+        at: {k: v for d in fingers for k, v in bent(d, 2, by, sign).items()} | bent("thumb", 0, _THUMB[at], 1.0)
+        | {"palm": (2, sign * (0.0 if at < 1.0 else 12.0))}
+        for at, by in _FIST.items()
+    }  # fmt: skip
+    spread = {1.0: {d: (0, by) for d, by in zip(fingers, (-14.0, 0.0, 14.0), strict=True)}}
+    return value("curl", curl), value("spread", spread), value("fist", fist)
+
+
 def person(build: Build) -> Member:
     """A full character: limbs with IK and FK, everything else in FK."""
     bones = skeleton(build)
@@ -195,13 +268,11 @@ def person(build: Build) -> Member:
     for letter, side in sides:
         hand = [f"{n}{t}.{letter}" for n in DIGITS for t in ("", ".mid", ".tip")]
         parts += [
-            *([_fk(f"shoulder.{letter}", f"{side} shoulder", [f"collar.{letter}"], side)] if build.collars else []),
-            _limb(bones, f"arm.{letter}", f"{side} arm",
-                  (f"upperarm.{letter}", f"forearm.{letter}", f"hand.{letter}"), side, "arm"),
-            _fk(f"fingers.{letter}", f"{side} hand", [f"palm.{letter}", *hand], side),
-            _limb(bones, f"leg.{letter}", f"{side} leg",
-                  (f"thigh.{letter}", f"shin.{letter}", f"foot.{letter}"), side, "leg"),
-            _fk(f"toes.{letter}", f"{side} toes", [f"toe.{letter}"], side),
+            _arm(bones, letter, side, collar=build.collars),
+            replace(
+                _fk(f"fingers.{letter}", f"{side} hand", [f"palm.{letter}", *hand], side), values=hand_values(letter)
+            ),
+            _leg(bones, letter, side),
             *(_twists(bones, f"{limb}.twist.{letter}", f"{side} {limb} twist", letter, rows, side)
               for limb, rows in (("arm", _TWISTS[:2]), ("leg", _TWISTS[2:]))),
         ]  # fmt: skip

@@ -18,7 +18,7 @@ from ..core.transforms import Floats, inverse, multiply, rotate
 
 Table = Mapping[str, Sequence[tuple[float, float]]]
 #: Channels that tables give in degrees.
-_DEGREES = {*ROTATION, "swivel", "carry", "twist"}
+_DEGREES = {*ROTATION, "swivel", "carry", "twist", "roll", "bank", "heel", "ball", "tip", "lift"}
 
 
 def keyed(member: str, table: Table) -> dict[str, Curve]:
@@ -31,6 +31,11 @@ def keyed(member: str, table: Table) -> dict[str, Curve]:
         made = curve(keys)
         curves[channel_id(member, control, channel)] = automatic_slopes(made, made.times.tolist())
     return curves
+
+
+def collars(table: Table) -> Table:
+    """Turns of collarbones by hand: as they are in FK, and in IK as they are in the end."""
+    return {**table, **{f"arm.{name.split('.')[1]}.ik.{name}": rows[-1:] for name, rows in table.items()}}
 
 
 def steps(*rows: tuple[float, float]) -> Curve:

@@ -19,7 +19,7 @@ from .ferry import LINKS, deck, lookout, on_deck, quay, rail, strap
 from .marl import marl
 from .people import NECK, SPINE, palm_turn
 from .pip import pip
-from .posing import along, fingers, followed, in_chest, keyed, nudge, reach, steps, touching
+from .posing import along, collars, fingers, followed, in_chest, keyed, nudge, reach, steps, touching
 
 LAST = 168
 #: Frames: Marl begins to lead; Pip steps with the pull; Marl steps back with it.
@@ -78,7 +78,9 @@ def _marl() -> dict[str, Curve]:
         **along(NECK[:2], "ry", [(0, -2), (52, -10), (96, 18), (114, 15), (168, 8)]),
         "head.ry": [(0, 0), (52, -6), (96, 14), (114, 10), (168, 6)],
         "head.rx": [(0, 4), (52, 2), (76, 6), (96, 12), (134, 6), (168, 8)],
-        "collar.R.ry": [(0, 4), (52, 14), (96, -10), (168, 0)],
+        **collars({
+            "collar.R.ry": [(0, 4), (52, 14), (96, -10), (168, 0)],
+        }),
     })  # fmt: skip
 
 
@@ -109,14 +111,14 @@ def _feet() -> dict[str, Curve]:
         "leg.R.ik.ty": [(0, 0.0), (at[0], 0.0), (at[1], 0.06), (at[2], 0.0), (LAST, 0.0)],
         "leg.R.ik.tx": [(0, 0.288), (at[0], 0.288), (at[2], 0.308), (LAST, 0.308)],
         "leg.R.ik.ry": [(0, -24), (at[0], -24), (at[2], -38), (LAST, -38)],
-        "leg.R.ik.rx": [(0, 0), (at[0], 0), (at[1], 14), (at[2], 0), (LAST, 0)],
+        "leg.R.ik.roll": [(0, 0), (at[0], 0), (at[1], 14), (at[2], 0), (LAST, 0)],
     })  # fmt: skip
     curves |= keyed("pip", {
         "leg.L.ik.tz": [(0, 0.703), (on[0], 0.703), (on[2], 0.413), (LAST, 0.413)],
         "leg.L.ik.ty": [(0, 0.0), (on[0], 0.0), (on[1], 0.07), (on[2], 0.0), (LAST, 0.0)],
         "leg.L.ik.tx": [(0, 0.047), (on[0], 0.047), (on[2], 0.027), (LAST, 0.027)],
         "leg.L.ik.ry": [(0, -194), (on[0], -194), (on[2], -184), (LAST, -184)],
-        "leg.L.ik.rx": [(0, 0), (on[0], 0), (on[0] + 5, 18), (on[2] - 3, -12), (on[2], 0), (LAST, 0)],
+        "leg.L.ik.roll": [(0, 0), (on[0], 0), (on[0] + 5, 18), (on[2] - 3, -12), (on[2], 0), (LAST, 0)],
         "leg.R.ik.tz": [(0, 0.607), (LAST, 0.607)], "leg.R.ik.tx": [(0, -0.037), (LAST, -0.037)],
         "leg.R.ik.ry": [(0, -148), (LAST, -148)],
     })  # fmt: skip

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
 import numpy as np
@@ -10,7 +10,7 @@ import numpy as np
 from ..core.cast import Member
 from ..core.channels import Channel, in_words
 from ..core.clips import Clip
-from ..core.contacts import anchor_reads, end_of, measure_all, part_of
+from ..core.contacts import anchor_reads, end_of, kept_end, measure_all, part_of
 from ..core.curves import EMPTY, LEAVING
 from ..core.errors import CoreError
 from ..core.findings import Finding
@@ -19,6 +19,8 @@ from ..core.operations import OPERATIONS
 from ..core.operations.contact import named
 from ..core.operations.pose import Drag
 from ..core.operations.repair import REFUSED
+from ..core.parts import Part
+from ..core.pivots import owner_of
 from ..core.program import Poses, Program
 from ..core.proof import prove
 from ..core.rig import Bound
@@ -36,8 +38,9 @@ def as_drag(asked: s.DragAsked) -> Drag:
         return Drag(m.member, m.part, m.control, asked.frame, m.position, m.rotation)
 
     return replace(
-        moved(asked), also=tuple(moved(m) for m in asked.also), keep=tuple((p.member, p.part) for p in asked.keep)
-    )
+        moved(asked), also=tuple(moved(m) for m in asked.also), keep=tuple((p.member, p.part) for p in asked.keep),
+        about=asked.about,
+    )  # fmt: skip
 
 
 def member_info(program: Program, member: Member) -> s.MemberInfo:
@@ -47,7 +50,8 @@ def member_info(program: Program, member: Member) -> s.MemberInfo:
         parts=[
             s.PartInfo(
                 name=p.name, label=p.label, side=p.side, kind=p.kind, joints=list(p.joints), role=p.role,
-                hinge_from=p.hinge_from, end=end_of(program.bound(member.id, p.name)) is not None,
+                hinge_from=p.hinge_from, end=kept_end(program.bound(member.id, p.name)) is not None,
+                stands=end_of(program.bound(member.id, p.name)) is not None,
                 trail=_trail(program.bound(member.id, p.name)),
             )
             for p in member.parts
@@ -81,6 +85,11 @@ def _trail(bound: Bound) -> list[str]:
 
 def table_rows(program: Program) -> int:
     """Rows of a pose table."""
+    return point_rows(program) + len(program.take.points)
+
+
+def point_rows(program: Program) -> int:
+    """The first row of a pose table that holds a point to turn about."""
     return size_rows(program) + len(program.rig.given.members) + len(program.take.anchors)
 
 
@@ -109,15 +118,40 @@ def handles(program: Program) -> list[s.HandleInfo]:
                 else:
                     row = row_of[member, handle.idle_at]
                 along = _child(bound.member, handle.idle_at) if "swing" in handle.gestures else None
+                long = _length(bound.member, handle.idle_at) if handle.form == "band" else BONE
                 found.append(
                     s.HandleInfo(
                         member=member, part=bound.part.name, control=control.name, label=control.label, form=handle.form,
                         gestures=list(handle.gestures), system=system, side=bound.part.side, row=row,
                         joined=row_of[member, handle.joined_to] if handle.joined_to else None,
-                        along=None if along is None else row_of[member, along], always=handle.always,
+                        along=None if along is None else row_of[member, along], always=handle.always, turns=None,
+                        size=min(1.0, max(long / BONE, 0.15)),
                     )
                 )  # fmt: skip
-    return found
+    return found + list(_points(program))
+
+
+def _points(program: Program) -> Iterator[s.HandleInfo]:
+    """Handles of the points about which controls are turned, in the order of their rows."""
+    for k, point in enumerate(program.take.points):
+        bound, _ = owner_of(program, point)
+        system = next(n for n, mine in bound.systems.items() if any(c.name == point.control for c in mine.controls))
+        yield s.HandleInfo(
+            member=point.member, part=bound.part.name, control=f"{point.control} @ {point.name}", label=point.name,
+            form="pin", gestures=["turn"], system=system, side=bound.part.side, row=point_rows(program) + k, joined=None,
+            along=None, always=False, size=1.0, turns=s.Turns(control=point.control, about=point.place, marker=point.marker),
+        )  # fmt: skip
+
+
+#: Length of a bone (metres) at which a band round its joint is drawn in full size.
+BONE = 0.18
+
+
+def _length(member: Member, joint: str) -> float:
+    """Length of a joint's longest bone; of one that ends there that of the bone above."""
+    bones = member.skeleton
+    below = _child(member, joint)
+    return float(np.linalg.norm(bones.offsets[bones.index[below or joint]]))
 
 
 def _child(member: Member, joint: str) -> str | None:
@@ -132,7 +166,8 @@ def _child(member: Member, joint: str) -> str | None:
 def pose_table(program: Program, poses: Poses, values: dict[int, float] | None = None) -> np.ndarray:
     """(F, rows, 7) float32 positions and rotations: all joints of the cast, then the handles that stand elsewhere, in the
     order in which the take tells them, then each member with its size in place of the first number, then the take's
-    anchors. `values`: channels that a drag holds elsewhere than their curves say.
+    anchors and the points to turn about, turned as their controls are. `values`: channels that a drag holds elsewhere than
+    their curves say.
 
     Whichever system drives, a control is drawn where it fits the pose: at its own place while its system drives, else on
     its joint; what is computed from the pose is computed from it.
@@ -167,7 +202,25 @@ def pose_table(program: Program, poses: Poses, values: dict[int, float] | None =
         node = program.nodes[anchor.id, anchor.member.skeleton.joints[0].name]
         table[:, row, :3], table[:, row, 3:] = poses.pos[:, node], poses.rot[:, node]
         row += 1
+    _put_points(program, poses, table[:, row:])
     return table
+
+
+def _put_points(program: Program, poses: Poses, rows: np.ndarray) -> None:
+    """Fills rows (F, points, 7) with the points to turn about: in their controls, or in the joints on which those ride while
+    another system drives."""
+    for k, point in enumerate(program.take.points):
+        bound, control = owner_of(program, point)
+        order = list(bound.systems)
+        system = next(n for n, mine in bound.systems.items() if control.control in mine.controls)
+        driving = bound.driving(program.sample(poses.times, poses.side, bound.driver_channels))
+        own = ((driving == order.index(system)) | (driving < 0))[:, None]
+        end = program.nodes[bound.member.id, control.control.handle.idle_at]
+        turn = np.where(own, poses.rot[:, control.node], poses.rot[:, end])
+        size = poses.size(control.slot)
+        reach = np.array(point.place) * (1.0 if size is None else size[:, None])
+        rows[:, k, :3] = np.where(own, poses.pos[:, control.node], poses.pos[:, end]) + rotate(turn, reach)
+        rows[:, k, 3:] = turn
 
 
 # --- findings, clips, comparison ------------------------------------------------------------------------
@@ -469,6 +522,8 @@ def card(program: Program, member_id: str, part_name: str, frame: float) -> s.Ca
             _card_channel(program, int(c), v, f, frame, driving)
             for c, v, f in zip(mine.channels, stored, fits, strict=True)
         ]
+        # What poses the whole comes before its joints.
+        rows.sort(key=lambda r: r.kind != "value")
         systems.append(
             s.CardSystem(
                 system=name,
@@ -522,6 +577,13 @@ def dials(program: Program, bound: Bound, frame: float) -> list[s.Dial]:
     return found
 
 
+def _group(part: Part, channel: Channel) -> str:
+    """Under which heading a value stands on the card."""
+    if channel.kind == "value":
+        return "as a whole, 0 to 1"
+    return in_words(channel.control) if channel.control in part.joints else ""
+
+
 def _card_channel(program: Program, c: int, value: float, fits: float, frame: float, live: bool) -> s.CardChannel:
     member, part, channel = program.info[c]
     bound = program.bound(member, part.name)
@@ -529,7 +591,7 @@ def _card_channel(program: Program, c: int, value: float, fits: float, frame: fl
     least, most = (float(x) if np.isfinite(x) else None for x in channel.bounds)
     return s.CardChannel(
         name=program.channel_names()[c], label=_reading(program, c),
-        group=in_words(channel.control) if channel.control in part.joints else "", short=channel.label or channel.name,
+        group=_group(part, channel), short=channel.label or channel.name,
         unit=channel.trait.unit, kind=channel.kind, locked=held,
         least=least, most=most, value=float(value), fits=float(fits), standard=float(program.defaults[c]),
         keyed=program.curve(c).find(frame) is not None, live=live,

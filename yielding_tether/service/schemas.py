@@ -12,6 +12,8 @@ from ..core.proof import Proof
 Vec3 = tuple[float, float, float]
 Quat = tuple[float, float, float, float]
 Finite = Annotated[float, Field(allow_inf_nan=False)]
+#: A length within a control, metres.
+Near = Annotated[float, Field(ge=-100.0, le=100.0, allow_inf_nan=False)]
 #: Numbers of scenes, takes and clips, and of revisions: what the database, and JSON, can tell apart.
 MOST_ID, MOST_REVISION = 2**31 - 1, 2**53 - 1
 Id = Annotated[int, Field(ge=1, le=MOST_ID)]
@@ -121,7 +123,8 @@ class PartInfo(Model):
     joints: list[str]
     role: str = ""
     hinge_from: str = ""
-    end: bool = Field(description="whether it has a hand or foot that can be kept in place")
+    end: bool = Field(description="whether it has an end that can be kept in place")
+    stands: bool = Field(description="whether that is a hand or a foot, which stands on things or holds them")
     trail: list[str] = Field(description="joints whose paths show how the part moves")
 
 
@@ -147,10 +150,20 @@ class MemberInfo(Model):
     grips: list[GripInfo]
 
 
+class Turns(Model):
+    """What dragging a point turns: a control of its part, about the place `about` in it (metres); its marker is drawn `marker`
+    away from there, in the control too."""
+
+    control: str
+    about: tuple[float, float, float]
+    marker: tuple[float, float, float]
+
+
 class HandleInfo(Model):
     """Something to take hold of in the view. `row`: where it stands in every table of poses; `joined`: row that a line
     joins it to, or null; `along`: row of the joint at the end of its bone, or null. It shows in full strength while
-    `system` drives; `always`: also while its part is not in hand."""
+    `system` drives; `always`: also while its part is not in hand; `size`: how large it is drawn, times; `turns`: of a point,
+    what is turned about it."""
 
     member: str
     part: str
@@ -164,6 +177,8 @@ class HandleInfo(Model):
     joined: int | None
     along: int | None
     always: bool
+    size: float
+    turns: Turns | None
 
 
 class SystemInfo(Model):
@@ -472,12 +487,14 @@ class Moved(Asked):
 
 class DragAsked(Moved):
     """A control put to a place in the world at one frame. `also`: others in hand with it; `keep`: parts whose ends (hands,
-    feet) stay where they are."""
+    feet, the chest) stay where they are; `about`: the place in the control (metres) about which it turns from its key before
+    up to this frame."""
 
     revision: RevisionId
     frame: Finite
     also: Annotated[list[Moved], Field(max_length=64)] = []
     keep: Annotated[list[PartRef], Field(max_length=64)] = []
+    about: tuple[Near, Near, Near] | None = None
     model_config = ConfigDict(
         extra="forbid",
         json_schema_extra={

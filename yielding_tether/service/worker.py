@@ -33,6 +33,8 @@ EVERY = 0.15
 SILENT = 30.0
 #: Seconds between two looks at whether the workers live, and at most where they die again and again.
 SOON, LATE = 0.5, 15.0
+#: Seconds after which the first are started.
+FIRST = 2.0
 
 
 class Worker:
@@ -110,9 +112,9 @@ class Crew:
     """Worker processes on a database; they are started again when they die, later and later where they die at once."""
 
     def __init__(self, url: str, count: int = 1) -> None:
-        self._url = url
+        self._url, self._count = url, count
         self._ended = threading.Event()
-        self._workers = [self._started() for _ in range(count)]
+        self._workers: list[subprocess.Popen[bytes]] = []
         threading.Thread(target=self._watch, daemon=True).start()
 
     def _started(self) -> subprocess.Popen[bytes]:
@@ -123,10 +125,12 @@ class Crew:
         )  # fmt: skip
 
     def _watch(self) -> None:
-        wait = SOON
+        # Whoever opens a page at once comes first: a worker loads as much as the program did.
+        wait = FIRST
         while not self._ended.wait(wait):
-            lost = sum(w.poll() is not None for w in self._workers)
-            self._workers = [w if w.poll() is None else self._started() for w in self._workers]
+            alive = [w for w in self._workers if w.poll() is None]
+            lost = len(self._workers) - len(alive)
+            self._workers = [*alive, *(self._started() for _ in range(self._count - len(alive)))]
             wait = min(2.0 * wait, LATE) if lost else max(0.9 * wait, SOON)
 
     def stop(self) -> None:

@@ -17,7 +17,7 @@ from ..core.errors import CoreError
 from ..core.parts import PARTS, Part
 from ..core.proof import Proof
 from ..core.skeleton import Skeleton
-from ..core.takes import Anchor, Capture, Contact, Tether
+from ..core.takes import Anchor, Capture, Contact, PivotPoint, Recorded, Tether
 
 _SKELETON = TypeAdapter(Skeleton)
 _SHAPES = TypeAdapter(tuple[Shape, ...])
@@ -25,6 +25,8 @@ _GRIPS = TypeAdapter(tuple[Grip, ...])
 _TETHERS = TypeAdapter(tuple[Tether, ...])
 _CONTACTS = TypeAdapter(tuple[Contact, ...])
 _ANCHORS = TypeAdapter(tuple[Anchor, ...])
+_POINTS = TypeAdapter(tuple[PivotPoint, ...])
+_VALUES = TypeAdapter(tuple[Recorded, ...])
 _PROOF = TypeAdapter(Proof)
 
 
@@ -108,6 +110,24 @@ def anchors_json(anchors: tuple[Anchor, ...]) -> list[dict[str, Any]]:
 
 def anchors_from(body: list[dict[str, Any]]) -> tuple[Anchor, ...]:
     return _ANCHORS.validate_python(body)
+
+
+def points_json(points: tuple[PivotPoint, ...]) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = _POINTS.dump_python(points, mode="json")
+    return found
+
+
+def points_from(body: list[dict[str, Any]]) -> tuple[PivotPoint, ...]:
+    return _POINTS.validate_python(body)
+
+
+def values_json(values: tuple[Recorded, ...]) -> list[dict[str, Any]]:
+    found: list[dict[str, Any]] = _VALUES.dump_python(values, mode="json")
+    return found
+
+
+def values_from(body: list[dict[str, Any]]) -> tuple[Recorded, ...]:
+    return _VALUES.validate_python(body)
 
 
 def clip_json(clip: Clip) -> dict[str, Any]:

@@ -253,7 +253,8 @@ class Store:
             take_id=take_id, parent_id=parent, number=number, label=label, operation=operation,
             proof=codec.proof_json(proof) if proof else None, curves=hashes, tethers=codec.tethers_json(take.tethers),
             wanted=list(take.wanted), contacts=codec.contacts_json(take.contacts),
-            anchors=codec.anchors_json(take.anchors), key=key,
+            anchors=codec.anchors_json(take.anchors), points=codec.points_json(take.points),
+            values=codec.values_json(take.values), key=key,
         )  # fmt: skip
         s.add(row)
         s.flush()
@@ -288,6 +289,7 @@ class Store:
                 row.name, Fraction(row.rate_numerator, row.rate_denominator), row.first, row.last,
                 {channel: blobs[h] for channel, h in rev.curves.items()}, codec.tethers_from(rev.tethers), captures,
                 tuple(rev.wanted), codec.contacts_from(rev.contacts), codec.anchors_from(rev.anchors),
+                codec.points_from(rev.points), codec.values_from(rev.values),
             )  # fmt: skip
             scene = Scene(scene_row.name, tuple(self._member(m) for m in members))
             return Loaded(take_id, row.scene_id, rev.id, scene, take)

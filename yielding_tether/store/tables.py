@@ -109,6 +109,8 @@ class RevisionRow(SQLModel, table=True):
     wanted: list[str] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
     contacts: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
     anchors: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
+    points: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
+    values: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
 
 
 class ClipRow(SQLModel, table=True):

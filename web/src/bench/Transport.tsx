@@ -7,6 +7,7 @@ import { Viewpoints } from "./Viewpoints";
 const WHAT = {
   body: "Bodies of the cast",
   controls: "Controls",
+  light: "Bodies in stiff pieces, quicker to draw",
   bones: "Joints",
   alone: "Only the part in hand",
   ghosts: "The frames before and after, as ink",
@@ -16,7 +17,7 @@ const WHAT = {
   turning: "Dragging a control turns it instead of moving it",
 };
 
-const SHOWN = [["body", "body", "B"], ["controls", "controls", "C"], ["bones", "joints", "J"], ["alone", "alone", "O"], ["ghosts", "ghosts", "G"], ["trails", "trails", "Y"], ["slips", "slips", "S"], ["holds", "holds", "F"], ["turning", "turn", "T"]] as const;
+const SHOWN = [["body", "body", "B"], ["light", "light", "Z"], ["controls", "controls", "C"], ["bones", "joints", "J"], ["alone", "alone", "O"], ["ghosts", "ghosts", "G"], ["trails", "trails", "Y"], ["slips", "slips", "S"], ["holds", "holds", "F"], ["turning", "turn", "T"]] as const;
 
 const toggle = { py: 0.25, px: 0.75, textTransform: "none", fontSize: 12.5 } as const;
 
@@ -94,7 +95,7 @@ function Rate() {
 }
 
 function Shown() {
-  const bench = usePick("body", "controls", "bones", "alone", "ghosts", "trails", "slips", "holds", "turning", "set");
+  const bench = usePick("body", "light", "controls", "bones", "alone", "ghosts", "trails", "slips", "holds", "turning", "set");
   return SHOWN.map(([key, label, shortcut]) => (
     <Tooltip key={key} title={`${WHAT[key]} (${shortcut})`}>
       <ToggleButton size="small" value={key} selected={bench[key]} onChange={() => bench.set({ [key]: !bench[key] })} sx={toggle}>

@@ -47,6 +47,7 @@ function opening(info: TakeInfo) {
     filter: "",
     inHand: [],
     stays: [],
+    about: null,
     goesWith: kept("camera goes with", "body") === "body" ? "body" : "",
     viewpoint: { name: "free" as const, again: 0 },
   };

@@ -78,6 +78,8 @@ interface BenchState {
   /** Poses of the take whose revision is drawn beside, where that is another one. */
   besideBank: PoseBank | null;
   body: boolean;
+  /** Bodies in stiff pieces in place of their skins: quicker to draw. */
+  light: boolean;
   controls: boolean;
   bones: boolean;
   trails: boolean;
@@ -89,6 +91,8 @@ interface BenchState {
   /** Only this part is drawn in full. */
   alone: boolean;
   turning: boolean;
+  /** The point that its control is turned about, in place of its own place. */
+  about: HandleRef | null;
   viewpoint: Viewed;
   /** What the camera is asked to bring into the picture from where it stands. */
   framing: { what: "part" | "body" | "all" } | null;
@@ -123,7 +127,7 @@ interface BenchState {
 }
 
 /** What the view shows and how drags are keyed: there again at the next visit. */
-const SHOWN = ["body", "controls", "bones", "ghosts", "trails", "slips", "holds", "keyRule"] as const;
+const SHOWN = ["body", "light", "controls", "bones", "ghosts", "trails", "slips", "holds", "keyRule"] as const;
 type Shown = Pick<BenchState, (typeof SHOWN)[number]>;
 
 /** What is in hand on the bench: the frame, the selection, what is being tried. The server keeps the rest. */
@@ -150,6 +154,7 @@ export const useBench = create<BenchState>((set, get) => ({
   beside: null,
   besideBank: null,
   body: true,
+  light: false,
   controls: true,
   bones: false,
   trails: false,
@@ -158,6 +163,7 @@ export const useBench = create<BenchState>((set, get) => ({
   holds: false,
   alone: false,
   turning: false,
+  about: null,
   viewpoint: { name: "free", again: 0 },
   framing: null,
   goesWith: kept("camera goes with", "body"),

@@ -1028,7 +1028,8 @@ export interface components {
         /**
          * DragAsked
          * @description A control put to a place in the world at one frame. `also`: others in hand with it; `keep`: parts whose ends (hands,
-         *     feet) stay where they are.
+         *     feet, the chest) stay where they are; `about`: the place in the control (metres) about which it turns from its key before
+         *     up to this frame.
          * @example {
          *       "control": "arm.R.ik",
          *       "frame": 60,
@@ -1093,6 +1094,12 @@ export interface components {
              * @default []
              */
             keep: components["schemas"]["PartRef"][];
+            /** About */
+            about?: [
+                number,
+                number,
+                number
+            ] | null;
         };
         /**
          * FileInfo
@@ -1223,7 +1230,8 @@ export interface components {
          * HandleInfo
          * @description Something to take hold of in the view. `row`: where it stands in every table of poses; `joined`: row that a line
          *     joins it to, or null; `along`: row of the joint at the end of its bone, or null. It shows in full strength while
-         *     `system` drives; `always`: also while its part is not in hand.
+         *     `system` drives; `always`: also while its part is not in hand; `size`: how large it is drawn, times; `turns`: of a point,
+         *     what is turned about it.
          */
         HandleInfo: {
             /** Member */
@@ -1250,6 +1258,9 @@ export interface components {
             along: number | null;
             /** Always */
             always: boolean;
+            /** Size */
+            size: number;
+            turns: components["schemas"]["Turns"] | null;
         };
         /** Health */
         Health: {
@@ -1689,9 +1700,14 @@ export interface components {
             hinge_from: string;
             /**
              * End
-             * @description whether it has a hand or foot that can be kept in place
+             * @description whether it has an end that can be kept in place
              */
             end: boolean;
+            /**
+             * Stands
+             * @description whether that is a hand or a foot, which stands on things or holds them
+             */
+            stands: boolean;
             /**
              * Trail
              * @description joints whose paths show how the part moves
@@ -2261,6 +2277,27 @@ export interface components {
             /** Strands */
             strands: components["schemas"]["Strand"][];
             in_view: components["schemas"]["InView"] | null;
+        };
+        /**
+         * Turns
+         * @description What dragging a point turns: a control of its part, about the place `about` in it (metres); its marker is drawn `marker`
+         *     away from there, in the control too.
+         */
+        Turns: {
+            /** Control */
+            control: string;
+            /** About */
+            about: [
+                number,
+                number,
+                number
+            ];
+            /** Marker */
+            marker: [
+                number,
+                number,
+                number
+            ];
         };
         /**
          * When

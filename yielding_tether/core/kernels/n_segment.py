@@ -95,6 +95,8 @@ def chain(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no
         end = place_at(work, target + b)
         # How far it curls depends on the reach with the size taken off.
         reach = norm((end[0] - root[0], end[1] - root[1], end[2] - root[2])) / room.sizes[value_slot(slot) + b]
+        # Beyond its length it is as straight as it gets, and does not curl the other way.
+        reach = reach if reach < length else length
         shared = 0.0
         if sharing > 0:
             shared = turn_along(up, turn_at(work, target + b), last_rest, sub(end, root))

@@ -58,6 +58,11 @@ def kind(function: Callable[..., None]) -> int:
     return len(_functions) - 1
 
 
+def count() -> int:
+    """How many kinds there are."""
+    return len(_functions)
+
+
 def function_of(number: int) -> Any:
     """The compiled function of a kind, for reading its machine code."""
     made = _functions[number]
@@ -67,13 +72,13 @@ def function_of(number: int) -> Any:
 
 def addresses() -> Ints:
     """(kinds,) addresses of all kinds' functions, compiled."""
-    return _addresses(len(_functions))
+    return _addresses(count())
 
 
 @cache
-def _addresses(count: int) -> Ints:
+def _addresses(kinds: int) -> Ints:
     found = []
-    for number in range(count):
+    for number in range(kinds):
         made = function_of(number).overloads[_ARGUMENTS]
         found.append(made.library.get_pointer_to_function(made.fndesc.llvm_func_name))
     return np.array(found, dtype=np.int64)

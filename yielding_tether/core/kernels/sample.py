@@ -44,17 +44,26 @@ def sample_row(lo, hi, cubics, times, arriving, count, rising, out, o):  # type:
                     break
         if i < lo:
             out[o + U(b)] = cubics[lo, 5]
-        elif i == hi - 1 or t == cubics[i, 0]:
-            out[o + U(b)] = cubics[i, 1]
+        elif i == hi - 1:
+            p = cubics[i, 1]
+            if rising and t > cubics[i, 0]:
+                # Behind the last key it stays as it is.
+                for k in range(U(b), U(count)):
+                    out[o + k] = p
+                return
+            out[o + U(b)] = p
         elif t == cubics[i + 1, 0]:
             # A stepped segment holds its value until the key has passed.
             out[o + U(b)] = cubics[i + 1, 5] if cubics[i, 6] != 0.0 else cubics[i, 1]
         else:
             t0 = cubics[i, 0]
             t1 = cubics[i + 1, 0]
+            # At its first key, too, it is what the key leaves with.
             end = b + 1
-            if rising and times[count - 1] < t1:
-                end = count
+            if rising and end < count and times[end] > t0:
+                # Eight at a stride: where times only rise, the last of them answers for all.
+                while end + 8 <= count and times[end + 7] < t1:
+                    end += 8
             while end < count and t0 < times[end] < t1:
                 end += 1
             p = cubics[i, 1]

@@ -68,7 +68,7 @@ def remove(program: Program, bound: Bound, placing: Placing) -> tuple[Take, list
     ), let_go  # fmt: skip
 
 
-def _point(value: str) -> tuple[float, float, float] | None:
+def spot(value: str) -> tuple[float, float, float] | None:
     """A place that was pointed at, "x y z" in metres; None where none was."""
     if not value.strip():
         return None
@@ -113,7 +113,7 @@ class MakeAnchor(Operation):
         control = control_for(program, program.bound(*asked.parts[0]), "", first)
         node = program.rig.control_node(asked.parts[0][0], control.name)
         here = program.evaluate([first], only=[node])
-        x, y, z = _point(c["at"]) or tuple(map(float, here.pos[0, node]))
+        x, y, z = spot(c["at"]) or tuple(map(float, here.pos[0, node]))
         turn = (0.0, 0.0, 0.0, 1.0) if c["at"].strip() else tuple(map(float, here.rot[0, node]))
         take, anchor = make(program, c["called"], (x, y, z, *turn))  # type: ignore[arg-type]
         now = program.on(take)

@@ -10,26 +10,30 @@ the other but for its sign and a constant, its keys are carried over as they are
 
 from __future__ import annotations
 
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass, replace
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from ..cast import Member
-from ..channels import ROTATION, TRANSLATION
+from ..channels import ROTATION, TRANSLATION, channel_id
 from ..clips import across, partner
 from ..contacts import cleared, with_contact
 from ..curves import ARRIVING, EMPTY, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, over, sample, set_value
 from ..errors import CoreError
 from ..express import FINE, Motion, fit_along, system_target
+from ..fitting import fit_values
+from ..followers import BoundControl
 from ..follows import unused
 from ..kernels.hierarchy import to_local
 from ..measure import steps
 from ..parts.root import ABOUT
+from ..pivots import turnable
 from ..program import Poses, Program
 from ..proof import Proof, prove, reach
 from ..rig import Bound
-from ..takes import Capture, Contact, Take, Tether
+from ..takes import PIVOT, Capture, Contact, PivotPoint, Take, Tether
 from ..transforms import Floats, Ints, inverse, multiply, rotate
 from .handover import refuse_locked
 from .operation import Asked, Choice, Operation, Outcome, check_parts, check_stretch, offered, stretch_words
@@ -118,6 +122,7 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
                 for m, c in take.captures.items()}  # fmt: skip
     mine = {program.channel_names()[c] for b in pairs.values() if not _alone(b) for c in b.own.values()}
     curves = {n: c for n, c in take.curves.items() if n not in mine} | _switches(program, pairs, renamed)
+    curves |= _pivots(program, pairs, glass)
     now = program.on(replace(take, curves=curves, tethers=tethers, captures=captures))
     order = sorted(pairs, key=lambda id: int(program.bounds[id].nodes.min()))
     for _ in range(ROUNDS):
@@ -134,7 +139,8 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
                 for n in names
             }
         )
-    now = now.on(replace(now.take, contacts=_contacts(program, pairs, first, last)))
+    points = _points(program, pairs, glass) if whole else take.points
+    now = now.on(replace(now.take, contacts=_contacts(program, pairs, first, last), points=points))
     # What was followed is followed no more where the other side follows it now: that stays for its dial.
     idle = {t for b in program.bounds.values() for t in unused(program, b)}
     left = {t for b in now.bounds.values() for t in unused(now, b)} - idle
@@ -429,6 +435,8 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
             continue
         one, two = bound.systems[system], other.systems[system]
         target = system_target(now, other, system)
+        if signs := one.system.mirrored(bound, other):
+            target = replace(target, fit=_with(program, now, bound, other, system, signs))
 
         def poses(at: Floats, side: Ints, system: str = system, target: object = target) -> Poses:
             # The joints as this system holds them, whichever drives: idle keys are mirrored too.
@@ -463,10 +471,23 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
     return found if _alone(bound) else found | _lengths(program, now, bound, other, glass)
 
 
+def _with(
+    program: Program, now: Program, bound: Bound, other: Bound, system: str, signs: dict[int, float]
+) -> Callable[[Poses, Floats], Floats]:  # fmt: skip
+    """A fit that takes over some values of the other side by their signs."""
+    channels = bound.systems[system].channels
+
+    def fit(poses: Poses, near: Floats) -> Floats:
+        values = program.sample(poses.times, poses.side, channels[list(signs)])
+        kept = {k: sign * value for (k, sign), value in zip(signs.items(), values, strict=True)}
+        return fit_values(now, other, system, poses, near, kept)
+
+    return fit
+
+
 def _lengths(program: Program, now: Program, bound: Bound, other: Bound, glass: _Glass) -> dict[str, Curve]:
     """Length channels of a part on the other side: turned from what a joint hangs from at rest to what its partner does; and
     the point about which a root's body grows, turned from the one root at rest to the other."""
-    found: dict[str, Curve] = {}
     names = now.channel_names()
     flip = np.eye(3) - 2.0 * np.outer(glass.rest, glass.rest)
     triples = [
@@ -476,30 +497,95 @@ def _lengths(program: Program, now: Program, bound: Bound, other: Bound, glass: 
     if bound.part.grows:
         points = (np.array([b.own[b.part.joints[0], c] for c in ABOUT]) for b in (bound, other))
         triples.append((*points, bound.rests[0], other.rests[0], np.zeros(3), np.zeros(3)))
+    return _turned(program, names, triples, flip)
+
+
+def _pivots(program: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass) -> dict[str, Curve]:
+    """Points about which controls turn, as they are in the controls on the other side."""
+    found: dict[str, Curve] = {}
+    for bound, one, two, turn in _turning(program, pairs, glass):
+        if one.pivot >= 0:
+            names = [channel_id(bound.member.id, two.control.name, axis) for axis in PIVOT]
+            points = one.pivot + np.arange(3)
+            found |= _mixed(program, points, names, turn)
+    return found
+
+
+def _points(program: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass) -> tuple[PivotPoint, ...]:
+    """Named points, in the controls on the other side."""
+    over = {
+        (b.member.id, one.control.name): (two.control.name, turn)
+        for b, one, two, turn in _turning(program, pairs, glass)
+    }
+    found = []
+    for p in program.take.points:
+        control, turn = over.get((p.member, p.control), (p.control, np.eye(3)))
+        place, marker = (tuple((turn @ np.array(x)).tolist()) for x in (p.place, p.marker))
+        found.append(replace(p, control=control, place=place, marker=marker))
+    return tuple(found)
+
+
+def _turning(
+    program: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass
+) -> Iterator[tuple[Bound, BoundControl, BoundControl, Floats]]:
+    """Controls that turn about points, each with its partner and what makes (3, 3) a place in the one one in the other."""
+    flip = np.eye(3) - 2.0 * np.outer(glass.rest, glass.rest)
+    for id, other in pairs.items():
+        bound = program.bounds[id]
+        if _alone(bound):
+            continue
+        for one, two in zip(turnable(bound), turnable(other), strict=True):
+            up, down = (_rest_of(b, c) for b, c in ((bound, one), (other, two)))
+            yield bound, one, two, _between_rests(up, down, flip)
+
+
+def _rest_of(bound: Bound, control: BoundControl) -> Floats:
+    """(4,) rest rotation of a control: that of the joint it rests on."""
+    skeleton = bound.member.skeleton
+    rest: Floats = skeleton.rest_pose[1][skeleton.index[control.control.rests_on]]
+    return rest
+
+
+def _between_rests(up: Floats, down: Floats, flip: Floats) -> Floats:
+    """(3, 3) what a reflection makes of places in something with one rest rotation, in something with another."""
+    # Columns of a rotation are what it makes of the axes.
+    turn: Floats = rotate(np.tile(inverse(down), (3, 1)), rotate(np.tile(up, (3, 1)), np.eye(3)) @ flip).T
+    return turn
+
+
+def _turned(program: Program, names: list[str], triples: list[Any], flip: Floats) -> dict[str, Curve]:
+    """Lengths along three axes on the other side: mine and theirs (3,) channels, rest rotations and offsets of both."""
+    found: dict[str, Curve] = {}
     for mine, theirs, up, down, rest, other_rest in triples:
         if mine[0] < 0 or theirs[0] < 0 or not any(len(program.curve(int(c))) for c in mine):
             continue
-        # Columns of a rotation are what it makes of the axes.
-        turn = rotate(np.tile(inverse(down), (3, 1)), rotate(np.tile(up, (3, 1)), np.eye(3)) @ flip).T
+        turn = _between_rests(up, down, flip)
         if np.abs(turn @ rest - other_rest).max() > SAME:
             # Bones that are not alike at rest: what lengthens one lengthens the other.
             found |= {names[b]: program.curve(int(c)) for c, b in zip(mine, theirs, strict=True)}
             continue
-        times = np.unique(np.concatenate([program.curve(int(c)).times for c in mine]))
-        whole = [program.curve(int(c)) for c in mine]
-        for t in times.tolist():
-            whole = [insert(w, t, float(program.defaults[int(c)])) for c, w in zip(mine, whole, strict=True)]
-        mixed = np.einsum("ij,jtn->itn", turn, np.stack([c.numbers[:, 1:] for c in whole]))
-        for axis, c in enumerate(theirs):
-            # Where one axis alone makes another, its own keys do.
-            source = np.flatnonzero(np.abs(turn[axis]) > SAME)
-            if len(source) == 1 and abs(abs(turn[axis, source[0]]) - 1.0) <= SAME:
-                kept = program.curve(int(mine[source[0]]))
-                numbers = kept.numbers.copy()
-                numbers[:, 1:] *= np.sign(turn[axis, source[0]])
-                found[names[c]] = Curve(numbers, kept.marks.copy())
-            else:
-                found[names[c]] = Curve(np.column_stack([times, mixed[axis]]), whole[axis].marks.copy())
+        found |= _mixed(program, mine, [names[c] for c in theirs], turn)
+    return found
+
+
+def _mixed(program: Program, mine: Ints, theirs: list[str], turn: Floats) -> dict[str, Curve]:
+    """Curves of three lengths (channels `mine`) turned by turn (3, 3), under other names; those without keys are left out."""
+    found: dict[str, Curve] = {}
+    times = np.unique(np.concatenate([program.curve(int(c)).times for c in mine]))
+    whole = [program.curve(int(c)) for c in mine]
+    for t in times.tolist():
+        whole = [insert(w, t, float(program.defaults[int(c)])) for c, w in zip(mine, whole, strict=True)]
+    mixed = np.einsum("ij,jtn->itn", turn, np.stack([c.numbers[:, 1:] for c in whole]))
+    for axis, name in enumerate(theirs):
+        # Where one axis alone makes another, its own keys do.
+        source = np.flatnonzero(np.abs(turn[axis]) > SAME)
+        if len(source) == 1 and abs(abs(turn[axis, source[0]]) - 1.0) <= SAME:
+            kept = program.curve(int(mine[source[0]]))
+            numbers = kept.numbers.copy()
+            numbers[:, 1:] *= np.sign(turn[axis, source[0]])
+            found[name] = Curve(numbers, kept.marks.copy())
+        else:
+            found[name] = Curve(np.column_stack([times, mixed[axis]]), whole[axis].marks.copy())
     return {n: c for n, c in found.items() if len(c)}
 
 

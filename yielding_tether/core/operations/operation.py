@@ -183,6 +183,8 @@ def refuse_nothing(before: Take, after: Take) -> None:
     same = (
         before.tethers == after.tethers
         and before.anchors == after.anchors
+        and before.points == after.points
+        and before.values == after.values
         and before.contacts == after.contacts
         and before.wanted == after.wanted
         and before.curves.keys() == after.curves.keys()

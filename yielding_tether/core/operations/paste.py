@@ -7,15 +7,17 @@ from typing import Literal
 
 import numpy as np
 
-from ..clips import Clip, PartClip, across, matching, put_turns, reflected, slots
+from ..channels import channel_id
+from ..clips import Clip, PartClip, across, matching, owner_of, put_turns, reflected, slots
 from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Key, over, set_value
 from ..errors import CoreError
 from ..express import Curves, Motion, fit_along, system_target
 from ..measure import stencil
+from ..pivots import turnable
 from ..program import Poses, Program
 from ..proof import Proof, prove, reach
 from ..rig import Bound
-from ..takes import Take
+from ..takes import PIVOT, Take
 from ..transforms import Floats, Ints
 from .operation import Asked, Choice, Operation, Outcome, offered
 
@@ -57,6 +59,9 @@ def apply(program: Program, asked: Paste) -> tuple[Take, Proof]:
             pairs.append((copied, program.bound(member.id, part.name)))
     if not pairs:
         raise CoreError(f"Nothing of this clip has a match in {member.name}: {' '.join(notes)}")
+    begun, program = program, with_points(program, pairs)
+    pairs = [(copied, program.bound(*bound.id)) for copied, bound in pairs]
+    take = program.take
     refused = [b.part.label for _, b in pairs if _moves_alone(program, b, first, last)]
     if refused:
         raise CoreError(
@@ -80,7 +85,21 @@ def apply(program: Program, asked: Paste) -> tuple[Take, Proof]:
     after = program.with_curves(changed)
     after.check_loops()
     low, high = (first, last) if clip.length > 0.0 else reach(take, changed)
-    return after.take, prove("paste", program, after, low, high, notes=tuple(notes))
+    return after.take, prove("paste", begun, after, low, high, notes=tuple(notes))
+
+
+def with_points(program: Program, pairs: list[tuple[PartClip, Bound]]) -> Program:
+    """The program in which controls can turn about points where those that were copied do: they are keyed only where they do."""
+    more = {}
+    zero = set_value(EMPTY, program.take.first, 0.0, STEPPED)
+    for copied, bound in pairs:
+        there = slots(program, bound)
+        names = {owner_of(bound, c.control.name): c.control.name for c in turnable(bound)}
+        for slot, _, kept, _ in copied.channels:
+            owner, _, axis = slot.rpartition(" ")
+            if kept is not None and axis in PIVOT and slot not in there and owner in names:
+                more[channel_id(bound.member.id, names[owner], axis)] = zero
+    return program.with_curves(more) if more else program
 
 
 def _moves_alone(program: Program, bound: Bound, first: float, last: float) -> bool:

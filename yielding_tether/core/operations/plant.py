@@ -15,7 +15,7 @@ from dataclasses import dataclass
 import numpy as np
 
 from ..contacts import measure, with_contact
-from ..curves import ARRIVING, EMPTY, FREE, LEAVING, STEPPED, Curve, Key, insert, put
+from ..curves import ARRIVING, EMPTY, FREE, LEAVING, STEPPED, Curve, Key, insert, put, without
 from ..errors import CoreError
 from ..findings import states
 from ..program import Program
@@ -134,10 +134,44 @@ def _plant(program: Program, bound: Bound, on: str, first: float, last: float, e
             Retether((bound.id,), on, first, None if last >= last_of_all else last, "ride", offset="here", settle=0.0),
         )[0]
     )
-    for edge, until in ((first, start), (last, end)):
-        if program.take.first < edge < last_of_all:
-            held = _eased(held, held.bound(*bound.id), control.control.name, on, 0.5 * (first + last), edge, until)
-    return held
+    edges = [(edge, until) for edge, until in ((first, start), (last, end)) if program.take.first < edge < last_of_all]
+    for edge, until in edges:
+        held = _eased(held, held.bound(*bound.id), control.control.name, on, 0.5 * (first + last), edge, until)
+    tilts = bound.systems[system].system.tilts(bound, control.control.name)
+    refuse_locked(program, tilts, start, end)
+    return held.with_curves(_stilled(held, tilts, first, last, edges))
+
+
+def _stilled(
+    program: Program, channels: list[int], first: float, last: float, edges: list[tuple[float, float]]
+) -> dict[str, Curve]:
+    """Channels that stay as they are at the first frame of a hold, so that what rests on its control does not move in it; what that
+    changes fades outward from each edge."""
+    names = program.channel_names()
+    changed: dict[str, Curve] = {}
+    for c in channels:
+        kept = program.curve(c)
+        if not len(kept):
+            continue
+        default = float(program.defaults[c])
+        value = float(program.now(first, [c])[0])
+        for edge, until in edges:
+            kept = insert(insert(kept, edge, default), until, default)
+            key = kept.key(kept.find(edge) or 0)
+            out = until > edge
+            now, slope = (key.leaving, key.slope_out) if out else (key.arriving, key.slope_in)
+            kept = put(kept, _faded(kept, edge, until, value - now, -slope if out else slope))
+        kept = without(insert(insert(kept, first, default), last, default), first, last)
+        start, end = (kept.key(kept.find(t) or 0) for t in (first, last))
+        start = start._replace(leaving=value, slope_out=0.0, rule=FREE)
+        end = end._replace(arriving=value, slope_in=0.0, rule=FREE)
+        # Where the take begins or ends with the hold, there is nothing on its other side.
+        if first <= program.take.first:
+            start = start._replace(arriving=value, slope_in=0.0)
+        if last >= program.take.last:
+            end = end._replace(leaving=value, slope_out=0.0)
+        changed[names[c]] = put(kept, [start, end])
+    return changed
 
 
 #: Step of the difference that gives the speed with which what is held moves, frames.

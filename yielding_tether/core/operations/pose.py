@@ -13,14 +13,16 @@ from dataclasses import dataclass
 
 import numpy as np
 
-from ..contacts import end_of
-from ..curves import EMPTY, SMOOTH, STEPPED, Curve, set_value
+from ..contacts import kept_end
+from ..curves import SMOOTH, STEPPED, Curve, set_value
 from ..errors import CoreError
 from ..fitting import fit_values, held
+from ..pivots import arriving, key_turn, turned, turning_from
 from ..program import Program
 from ..proof import Proof, prove, reach
 from ..takes import Take
 from ..transforms import Floats
+from .handover import refuse_locked
 from .operation import refuse_nothing
 
 
@@ -28,7 +30,8 @@ from .operation import refuse_nothing
 class Drag:
     """A control put to a place: `position` (metres) and `rotation` are in the world; a control whose place is not its own
     (a joint) heeds the rotation only, a bend guide the position only. `also`: what is dragged with it at the same frame;
-    `keep`: parts whose ends stay where they are meanwhile."""
+    `keep`: parts whose ends stay where they are meanwhile; `about`: the point in the control (metres, at size one) about which
+    it turns up to this frame from its key before (None: as it does there)."""
 
     member: str
     part: str
@@ -38,6 +41,7 @@ class Drag:
     rotation: tuple[float, float, float, float] = (0.0, 0.0, 0.0, 1.0)
     also: tuple[Drag, ...] = ()
     keep: tuple[tuple[str, str], ...] = ()
+    about: tuple[float, float, float] | None = None
 
 
 @dataclass(frozen=True)
@@ -48,9 +52,10 @@ class Posing:
     system: str
 
 
-def solve_all(program: Program, drag: Drag) -> dict[int, float]:
+def solve_all(program: Program, drag: Drag, shown: Program | None = None) -> dict[int, float]:
     """Values that put a control, and those in hand with it, where they were dragged and leave kept ends where they are, by
-    channel index. CoreError if a part can't be posed there and then."""
+    channel index; `shown`: the take in which they are there, if that is another. CoreError if a part can't be posed there and
+    then."""
     frame = drag.frame
     dragged = (drag, *drag.also)
     mine = {(d.member, d.part) for d in dragged}
@@ -60,19 +65,19 @@ def solve_all(program: Program, drag: Drag) -> dict[int, float]:
     for one in order:
         values |= solve(program, one, values).values
     for bound in sorted(kept, key=lambda b: int(b.nodes.min())):
-        end = end_of(bound)
+        end = kept_end(bound)
         if end is None:
             raise CoreError(f"{bound.part.label} has no end that could stay where it is.")
         node = program.nodes[bound.member.id, end.control.rests_on]
-        was = program.evaluate([frame], only=[node])
+        was = (shown or program).evaluate([frame], only=[node])
         place, turn = tuple(was.pos[0, node].tolist()), tuple(was.rot[0, node].tolist())
-        values |= solve(program, Drag(*bound.id, end.control.name, frame, place, turn), values).values
+        values |= solve(program, Drag(*bound.id, end.control.name, frame, place, turn), values, joint=True).values
     return values
 
 
-def solve(program: Program, drag: Drag, given: Mapping[int, float] | None = None) -> Posing:
-    """Values that put a control where it was dragged, while other channels have the values `given`. CoreError if the part
-    can't be posed there and then."""
+def solve(program: Program, drag: Drag, given: Mapping[int, float] | None = None, *, joint: bool = False) -> Posing:
+    """Values that put a control where it was dragged, while other channels have the values `given`; `joint`: it is the joint
+    that rests on it which is to be there. CoreError if the part can't be posed there and then."""
     given = given or {}
     numbers = (*drag.position, *drag.rotation, drag.frame)
     if not np.isfinite(numbers).all() or max(abs(x) for x in numbers) > 1e6:
@@ -105,7 +110,11 @@ def solve(program: Program, drag: Drag, given: Mapping[int, float] | None = None
         near = np.array([now[int(c)] for c in mine.channels])
         fitted = held(mine, fit_values(program, bound, dragged, here, near))[:, 0]
         now |= dict(zip(mine.channels.tolist(), fitted.tolist(), strict=True))
-    wanted = mine.system.drag(bound, program.posed(bound, here), drag.control, np.array(drag.position), turn, now)
+    shown, place = program.posed(bound, here), np.array(drag.position)
+    if joint or dragged != driving:
+        # An idle control is drawn on its joint.
+        place, turn = mine.system.rest(bound, shown, drag.control, place, turn, now)
+    wanted = mine.system.drag(bound, shown, drag.control, place, turn, now)
     locks = dict(zip(mine.channels.tolist(), zip(mine.held, mine.standard, mine.bounds, strict=True), strict=True))
     for c, (locked, standard, limits) in locks.items():
         if c in wanted:
@@ -127,21 +136,62 @@ def solve(program: Program, drag: Drag, given: Mapping[int, float] | None = None
 def apply(program: Program, drag: Drag) -> tuple[Take, Proof]:
     """The take with the drag keyed, and its proof: nothing changes beyond the keys on either side."""
     frame = drag.frame
-    values = solve_all(program, drag)
     if not program.take.first <= frame <= program.take.last:
         raise CoreError(f"Frame {frame:g} does not lie in the take.")
-    names = program.channel_names()
+    now = program
+    control = program.bound(drag.member, drag.part).controls.get(drag.control)
+    if drag.about is not None and control is not None and _drives(program, drag) and frame > program.take.first:
+        point = np.array(drag.about)
+        refuse_locked(program, control.channels, turning_from(program, control, frame), frame)
+        now, first = turned(program, program.bound(drag.member, drag.part), control, point, frame)
+        # Up to the frame it turns about the point; what it does from there on is joined to it.
+        values = solve_all(arriving(now, drag.member, control, point, first), drag, program)
+        bound = now.bound(drag.member, drag.part)
+        own = {c: v for c, v in values.items() if c in bound.controls[drag.control].channels}
+        values = {c: v for c, v in values.items() if c not in own}
+        now = now.with_curves(key_turn(now, bound, drag.control, point, frame, first, own))
+    else:
+        values = solve_all(program, drag)
+    names = now.channel_names()
     curves: dict[str, Curve] = {}
     for c, value in values.items():
-        old = program.take.curves.get(names[c], EMPTY)
-        stepped = program.info[c][2].trait.stepped
-        if stepped and program.now(frame, [c])[0] == value:
+        stepped = now.info[c][2].trait.stepped
+        if stepped and now.now(frame, [c])[0] == value:
             continue
-        curves[names[c]] = set_value(old, frame, value, STEPPED if stepped else SMOOTH)
-    after = program.with_curves(curves)
+        curves[names[c]] = set_value(now.curve(c), frame, value, STEPPED if stepped else SMOOTH)
+    after = now.with_curves(curves)
     after.check_loops()
     refuse_nothing(program.take, after.take)
-    return after.take, prove("pose", program, after, *reach(program.take, curves))
+    changed = {n: c for n, c in after.take.curves.items() if c is not program.take.curves.get(n)}
+    return after.take, prove(
+        "pose", program, after, *reach(program.take, changed), notes=_strayed(program, after, drag)
+    )
+
+
+#: How far a kept end may be from its place (metres) without a word.
+KEPT = 1e-4
+
+
+def _strayed(program: Program, after: Program, drag: Drag) -> tuple[str, ...]:
+    """Ends that were to stay where they are and could not, with how far they are from there."""
+    found = []
+    for id in dict.fromkeys(drag.keep):
+        end = kept_end(program.bound(*id))
+        if end is None or id == (drag.member, drag.part):
+            continue
+        node = program.nodes[id[0], end.control.rests_on]
+        was, now = (p.evaluate([drag.frame], only=[node]).pos[0, node] for p in (program, after))
+        off = float(np.linalg.norm(now - was))
+        if off > KEPT:
+            found.append(f"The {end.control.label} does not reach where it was to stay by {1000.0 * off:.1f} mm.")
+    return tuple(found)
+
+
+def _drives(program: Program, drag: Drag) -> bool:
+    """Whether the control that is dragged is that of the system that drives."""
+    bound = program.bound(drag.member, drag.part)
+    driving = bound.state(program.now(drag.frame, bound.driver_channels)[:, None])
+    return driving is not None and any(c.name == drag.control for c in bound.systems[driving].controls)
 
 
 def describe(drag: Drag, program: Program) -> str:

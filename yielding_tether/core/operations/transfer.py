@@ -15,6 +15,7 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from ..cast import Member
+from ..channels import channel_id
 from ..contacts import reads as contact_reads
 from ..curves import Curve
 from ..errors import CoreError
@@ -22,7 +23,7 @@ from ..parts import Part
 from ..program import Program
 from ..proof import Worst, sample_times, worse
 from ..rig import Bound
-from ..takes import WORLD, Capture, Contact, Scene, Take, Tether
+from ..takes import WORLD, Capture, Contact, PivotPoint, Scene, Take, Tether
 from ..transforms import rotation_distance
 
 #: Rest places (metres) and rotations that differ by less are the same.
@@ -166,7 +167,7 @@ class _Work:
         contacts = tuple(c for c in map(self._contact, take.contacts) if c is not None)
         captures = self._captures()
         made = Take(called or take.name, take.rate, take.first, take.last, curves, tethers, captures, (), contacts,
-                    take.anchors)  # fmt: skip
+                    take.anchors, tuple(p for p in map(self._pivot_point, take.points) if p is not None))  # fmt: skip
         if take.wanted:
             self.miss("mark", f"{len(take.wanted)} findings", "are marked as wanted here; the marks stay behind")
         after = Program(self.scene, made)
@@ -266,6 +267,12 @@ class _Work:
                 kept = self.program.curve(c)
                 if not len(kept) or c in bound.weight_channels:
                     continue
+                if info[c][2].kind == "point":
+                    # A control has these where they have keys: they are there if it is.
+                    if (named := self._named(bound.member.id, control)) is not None:
+                        curves[channel_id(*named, name)] = kept
+                        channels += 1
+                    continue
                 there = slots.get((_bare(control, mine), _bare(name, mine)))
                 said = f"{bound.who}, {info[c][2].reading}"
                 if there is None:
@@ -326,6 +333,14 @@ class _Work:
             self.miss("contact", said, f"{gone} is not there; the contact stays behind")
             return None
         return replace(contact, member=joint[0], joint=joint[1], anchor_member=anchored[0], anchor=anchored[1])
+
+    def _pivot_point(self, point: PivotPoint) -> PivotPoint | None:
+        there = self._named(point.member, point.control)
+        if there is None:
+            said = f"{point.name} of {self._reads(point.member, point.control)}"
+            self.miss("point", said, "its control is not there; it stays behind")
+            return None
+        return replace(point, member=there[0], control=there[1])
 
     def _captures(self) -> dict[str, Capture]:
         """Captures with their joints in the order of the other bodies; a joint that has no samples stays at rest."""

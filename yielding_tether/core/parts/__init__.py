@@ -6,9 +6,11 @@ Importing this package registers all parts; a new one is a file here and a line 
 from __future__ import annotations
 
 from .anchor import AnchorPart
+from .arm import ArmPart, Shrug
 from .centre import CentrePart
 from .chain import ChainPart
 from .joints import FkPart
+from .leg import LegPart, Sole
 from .limb import LimbPart
 from .neck import NeckPart
 from .part import PARTS, Part, Side
@@ -18,13 +20,17 @@ from .twist import TwistPart
 __all__ = [
     "PARTS",
     "AnchorPart",
+    "ArmPart",
     "CentrePart",
     "ChainPart",
     "FkPart",
     "FreePart",
+    "LegPart",
     "LimbPart",
     "NeckPart",
     "Part",
+    "Shrug",
     "Side",
+    "Sole",
     "TwistPart",
 ]

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar, Literal
 
 import numpy as np
 
@@ -13,6 +13,7 @@ from ..skeleton import Skeleton
 from ..systems.fk import Fk
 from ..systems.n_segment import NSegment
 from ..systems.system import System
+from ..values import PoseValue
 from .limb import ik_driver
 from .part import Part, Side, check_run
 
@@ -46,6 +47,8 @@ class ChainPart(Part, kind="chain"):
     role: str = "limb"
     kind: Literal["chain"] = "chain"
     shares: tuple[float, ...] = ()
+    values: tuple[PoseValue, ...] = ()
+    staged: ClassVar[bool] = True
 
     @property
     def ik(self) -> str:
@@ -54,7 +57,7 @@ class ChainPart(Part, kind="chain"):
 
     @property
     def touches(self) -> bool:
-        return not self.shares
+        return not self.shares and self.role != "tail"
 
     @property
     def joint_orders(self) -> tuple[str, ...]:

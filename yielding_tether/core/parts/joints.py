@@ -1,14 +1,15 @@
-"""Joints posed one by one: a spine, a neck, a hand, toes."""
+"""Joints posed one by one: a hand, hips, a face."""
 
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar, Literal
 
 from ..errors import CoreError
 from ..skeleton import Skeleton
 from ..systems.fk import Fk
 from ..systems.system import System
+from ..values import PoseValue
 from .part import Part, Side
 
 
@@ -23,6 +24,8 @@ class FkPart(Part, kind="fk"):
     moves: tuple[bool, ...]
     side: Side = "middle"
     kind: Literal["fk"] = "fk"
+    values: tuple[PoseValue, ...] = ()
+    staged: ClassVar[bool] = True
 
     @property
     def joint_orders(self) -> tuple[str, ...]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
-from typing import Literal
+from typing import ClassVar, Literal
 
 from ..channels import Channel
 from ..errors import CoreError
@@ -11,6 +11,7 @@ from ..skeleton import Skeleton
 from ..systems.fk import Fk
 from ..systems.system import System
 from ..systems.two_segment import TwoSegment
+from ..values import PoseValue
 from .part import Part, Side, check_run
 
 
@@ -25,22 +26,29 @@ class LimbPart(Part, kind="limb"):
 
     name: str
     label: str
-    joints: tuple[str, str, str]
-    orders: tuple[str, str, str]
+    joints: tuple[str, ...]
+    orders: tuple[str, ...]
     hinge: tuple[float, float, float]
     end_order: str = "xyz"
     side: Side = "middle"
-    moves: tuple[bool, bool, bool] = (False, False, False)
+    moves: tuple[bool, ...] = ()
     locked: tuple[str, ...] = ()
     hinge_from: str = "rest"
     role: str = "limb"
     kind: Literal["limb"] = "limb"
     bends_as: Literal["rest", "hinge"] = "rest"
+    values: tuple[PoseValue, ...] = ()
+    staged: ClassVar[bool] = True
 
     @property
     def ik(self) -> str:
         """Name of the IK control at the end of the limb."""
         return f"{self.name}.ik"
+
+    @property
+    def bones(self) -> tuple[str, ...]:
+        """Joints between which its two segments run."""
+        return self.joints[:3]
 
     @property
     def joint_orders(self) -> tuple[str, ...]:
@@ -53,8 +61,14 @@ class LimbPart(Part, kind="limb"):
         return (ik_driver(self.name),)
 
     def check(self, skeleton: Skeleton) -> None:
+        if len(self.joints) != 3 or len(self.orders) != 3:
+            raise CoreError(f"{self.label} needs three joints, with a rotation order each.")
+        self.check_segments(skeleton)
+
+    def check_segments(self, skeleton: Skeleton) -> None:
+        """CoreError unless its joints hang one from the next, with lengths between them."""
         check_run(self, skeleton)
-        for joint in self.joints[1:]:
+        for joint in self.joints[1:3]:
             if sum(x * x for x in skeleton.joints[skeleton.index[joint]].offset) < 1e-12:
                 raise CoreError(f"{self.label} has a segment without length, above {joint}.")
 

@@ -9,6 +9,7 @@ from ..channels import Channel, moving
 from ..errors import CoreError
 from ..skeleton import Skeleton
 from ..systems.system import System
+from ..values import PoseValue
 
 Side = Literal["left", "right", "middle"]
 #: All kinds of parts, by the word that tells them apart in stored scenes.
@@ -33,6 +34,9 @@ class Part:
     #: What the animator may want to know of how it was found.
     hinge_from: str = ""
     role: str = ""
+    #: Whether named values can pose its joints, and those that do: where they are turned one by one.
+    staged: ClassVar[bool] = False
+    values: tuple[PoseValue, ...] = ()
 
     def __init_subclass__(cls, *, kind: str) -> None:
         PARTS[kind] = cls

@@ -29,7 +29,7 @@ BENT = 0.03
 
 def bend_sides(bound: Bound, system: TwoSegment, poses: Poses) -> tuple[Floats, Floats]:
     """Unit line of aim (F, 3) and where the middle joint stands off it (F, 3), metres."""
-    root, mid, end = (poses.pos[:, bound.nodes[k]] for k in (0, system.middle(bound.part), -1))
+    root, mid, end = (poses.pos[:, bound.nodes[k]] for k in system.run(bound.part))
     line = end - root
     aim = line / np.maximum(np.linalg.norm(line, axis=1, keepdims=True), 1e-9)
     off = mid - root
@@ -100,7 +100,7 @@ def carried_guides(program: Program, bound: Bound, system: TwoSegment) -> Iterat
         poses = program.evaluate(frames, only=[guide.space, *bound.nodes])
         size = poses.size(bound.slot)
         length = bound.systems[system.name].data.length * (1.0 if size is None else size)
-        root, end = (poses.pos[:, bound.nodes[k]] for k in (0, -1))
+        root, _, end = (poses.pos[:, bound.nodes[k]] for k in system.run(bound.part))
         line, off = end - root, poses.pos[:, guide.space] - root
         far = np.linalg.norm(np.cross(off, line), axis=1) / np.maximum(np.linalg.norm(line, axis=1), 1e-9)
         near = frames[far < CLOSE * length]

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from typing import TYPE_CHECKING
 
 import numpy as np
@@ -10,8 +10,10 @@ import numpy as np
 from ..channels import ROTATION, Channel, in_words, turning
 from ..kernels import fits, joint
 from ..kernels.follow import JOINT_FOLLOWING
+from ..kernels.staged import STAGED
 from ..tape import Run, Tape, signs_of
-from ..transforms import ORDERS, Floats, Ints, inverse, multiply
+from ..transforms import ORDERS, Floats, Ints, inverse, multiply, rotation_distance
+from ..values import SAME, PoseValue, recovered, turned, ways
 from .system import Control, Handle, Posed, State, System
 
 if TYPE_CHECKING:
@@ -20,6 +22,7 @@ if TYPE_CHECKING:
     from ..rig import Bound
 
 NO_TURN = np.array([[0.0, 0.0, 0.0, 1.0]])
+_NOWHERE, _UNTURNED = (0.0, 0.0, 0.0), (0.0, 0.0, 0.0, 1.0)
 
 
 class Fk(System):
@@ -31,7 +34,8 @@ class Fk(System):
     follows = True
 
     def channels(self, part: Part) -> tuple[Channel, ...]:
-        return tuple(c for name in part.joints for c in turning(name, self.name))
+        turns = tuple(c for name in part.joints for c in turning(name, self.name))
+        return (*turns, *(v.channel(part.name, self.name) for v in part.values))
 
     def controls(self, part: Part) -> tuple[Control, ...]:
         return tuple(
@@ -50,32 +54,77 @@ class Fk(System):
         return [*super().row_channels(bound, state), *weights]
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
-        channels = bound.systems[self.name].channels.reshape(-1, 3)
         runs = []
         for k in bound.outward:
             if (control := bound.turned.get(bound.part.joints[k])) is not None:
                 follows = bool(control.followed(state))
-                runs.append(following(tape, bound, k, control, into, joint=follows))
+                staged = follows and bool(self._values(bound, k, state))
+                runs.append(following(tape, bound, k, control, into, joint=follows and not staged))
+                if staged:
+                    # It is where its space is, and turns in that.
+                    runs.append(self._staged(tape, bound, k, state, (into[k], control.space), (*_NOWHERE, *_UNTURNED)))
                 if follows:
                     continue
-            length, sample = bound.moving[k, 0], bound.samples[k]
-            still = length < 0 and sample < 0 and not bound.slot
-            ints = (into[k], bound.above_in(into, k), channels[k, 0], length, sample, bound.slot)
-            floats = (*bound.offsets[k], *bound.rests[k], *signs_of(bound.part.joint_orders[k]))
-            runs.append(tape.add(joint.JOINT if still else joint.JOINT_MOVED, ints, floats, (channels[k, 0],)))
+            runs.append(self.row(tape, bound, k, into, state))
         return Tape.joined(runs, joint.INTS, joint.FLOATS)
+
+    def row(self, tape: Tape, bound: Bound, k: int, into: Ints, state: State) -> Run:
+        """The row of joint k, which follows nothing."""
+        first, length, sample = bound.systems[self.name].channels[3 * k], bound.moving[k, 0], bound.samples[k]
+        still = length < 0 and sample < 0 and not bound.slot
+        ints = (into[k], bound.above_in(into, k), first, length, sample, bound.slot)
+        floats = (*bound.offsets[k], *bound.rests[k], *signs_of(bound.part.joint_orders[k]))
+        if self._values(bound, k, state):
+            return self._staged(tape, bound, k, state, ints[:2], floats[:7], ints[3:])
+        return tape.add(joint.JOINT if still else joint.JOINT_MOVED, ints, floats, (first,))
+
+    @staticmethod
+    def _values(bound: Bound, k: int, state: State) -> list[tuple[PoseValue, int]]:
+        """Named values above zero that turn joint k, with its number in each: others cost nothing."""
+        name = bound.part.joints[k]
+        channels = dict(zip(bound.part.values, bound.value_channels, strict=True))
+        return [(v, v.joints.index(name)) for v, c in channels.items() if name in v.joints and state(c) & 1]
+
+    def _staged(
+        self, tape: Tape, bound: Bound, k: int, state: State, nodes: Sequence[int], rest: Sequence[float],
+        more: Sequence[int] = (-1, -1, 0),
+    ) -> Run:  # fmt: skip
+        """The row of joint k, written to the first of two nodes and hanging from the other, at rest with this place and turn, where
+        named values turn it; more: its first length channel, joint of the capture and size."""
+        mine = self._values(bound, k, state)
+        first = bound.systems[self.name].channels[3 * k]
+        table = [n for v, _ in mine for n in (bound.own[bound.part.name, f"value.{v.name}"], len(v.at))]
+        stages: list[float] = []
+        for value, j in mine:
+            for at, start, axis, half in zip(value.at, *ways(value), strict=True):
+                stages += [at, *start[j], *axis[j], half[j]]
+        floats = (*rest, *signs_of(bound.part.joint_orders[k]), *stages)
+        return tape.add(STAGED, (*nodes, first, *more, len(mine), *table), floats, (first,))
+
+    def stays(self, bound: Bound) -> list[int]:
+        first = 3 * len(bound.nodes)
+        return list(range(first, first + len(bound.part.values)))
+
+    def mirrored(self, bound: Bound, other: Bound) -> dict[int, float]:
+        pairs = zip(self.stays(bound), bound.part.values, other.part.values, strict=False)
+        return {k: 1.0 for k, mine, theirs in pairs if (mine.name, mine.at) == (theirs.name, theirs.at)}
 
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         out = np.empty((3 * len(bound.nodes), len(posed.pos)))
-        fits.turns(
-            posed.rot,
-            turned_in(bound, posed),
-            bound.rests,
-            bound.orders,
-            np.ascontiguousarray(near.reshape(-1, 3)),
-            out,
-        )
-        return out
+        above, rests = turned_in(bound, posed), bound.rests
+        values = bound.part.values
+        if values:
+            now = np.stack([np.broadcast_to(posed.kept.get(k, near[k]), len(posed.pos)) for k in self.stays(bound)])
+            above, rests = multiply(above, rests), np.tile(NO_TURN, (len(rests), 1))
+            local = multiply(inverse(above), posed.rot)
+            given = turned(values, bound.part.joints, now)
+            if rotation_distance(given, local).max(initial=0.0) > SAME:
+                alone = recovered(values, bound.part.joints, local)
+                now, given = (now, given) if alone is None else (alone, turned(values, bound.part.joints, alone))
+            above = multiply(above, given)
+        near = np.ascontiguousarray(near[: len(out)].reshape(-1, 3))
+        fits.turns(posed.rot, np.ascontiguousarray(above), rests, bound.orders, near, out)
+        return np.concatenate([out, now]) if values else out
 
     def drag(
         self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
@@ -84,14 +133,12 @@ class Fk(System):
         channels = [bound.own[control, c] for c in ROTATION]
         near = np.array([[now[c] for c in channels]])
         out = np.empty((3, 1))
-        fits.turns(
-            rotation[None, None],
-            turned_in(bound, posed)[:, k : k + 1],
-            bound.rests[k : k + 1],
-            bound.orders[k : k + 1],
-            near,
-            out,
-        )
+        values = bound.part.values
+        at = np.array([[now[bound.own[bound.part.name, f"value.{v.name}"]]] for v in values]).reshape(-1, 1)
+        above = multiply(turned_in(bound, posed)[:, k : k + 1], bound.rests[None, k : k + 1])
+        if values:
+            above = multiply(above, turned(values, bound.part.joints, at)[:, k : k + 1])
+        fits.turns(rotation[None, None], np.ascontiguousarray(above), NO_TURN, bound.orders[k : k + 1], near, out)
         return dict(zip(channels, out[:, 0].tolist(), strict=True))
 
 

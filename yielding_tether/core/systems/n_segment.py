@@ -65,8 +65,8 @@ class NSegment(TwoSegment):
         stretch = bound.own.get((ik_name(bound), "stretch"))
         return [*super().row_channels(bound, state), *([] if stretch is None else [stretch])]
 
-    def middle(self, part: Part) -> int:
-        return cast("ChainPart", part).middle
+    def run(self, part: Part) -> tuple[int, int, int]:
+        return 0, cast("ChainPart", part).middle, len(part.joints) - 1
 
     def bind(self, bound: Bound) -> Pieces:
         chain = cast("ChainPart", bound.part)
@@ -103,9 +103,8 @@ class NSegment(TwoSegment):
         return [tape.add(CHAIN, ints, floats, tuple(inner.values()))]
 
     def bent(self, bound: Bound, posed: Posed) -> Bent:
-        chain = cast("ChainPart", bound.part)
         data: Pieces = bound.systems[self.name].data
-        three = [0, chain.middle, len(chain.joints) - 1]
+        three = list(self.run(bound.part))
         pos, rot = np.ascontiguousarray(posed.pos[:, three]), np.ascontiguousarray(posed.rot[:, three])
         offsets = np.zeros((len(pos), 3, 3))
         for j in (1, 2):
@@ -151,7 +150,7 @@ class NSegment(TwoSegment):
         inner = data.inner
         if not len(inner):
             return first
-        reach = np.linalg.norm(posed.pos[:, -1] - posed.pos[:, 0], axis=1) / posed.sizes
+        reach = np.minimum(np.linalg.norm(posed.pos[:, -1] - posed.pos[:, 0], axis=1) / posed.sizes, data.whole)
         half = 0.5 * np.array(chain.curls)[inner] * ((data.reach - reach) / data.whole)[:, None]
         hinges = np.array(chain.hinges)[inner]
         curl = np.concatenate([hinges[None] * np.sin(half)[..., None], np.cos(half)[..., None]], axis=-1)

@@ -11,7 +11,7 @@ from ..channels import ROTATION, TRANSLATION, Channel, moving, turning
 from ..kernels import fits
 from ..kernels.copy import COPY
 from ..tape import Run, Tape
-from ..transforms import ORDERS, Floats, Ints, inverse, rotate
+from ..transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
 from .system import Control, Handle, Posed, Space, State, System
 
 if TYPE_CHECKING:
@@ -100,6 +100,8 @@ def place_in(pos: Floats, rot: Floats, space: Space, order: str, near: Floats) -
     )  # fmt: skip
     if space.size is not None:
         out[:3] /= space.size
+    if space.pivot is not None:
+        out[:3] += (rotate(multiply(inverse(space.rot), rot), space.pivot) - space.pivot).T
     return out
 
 

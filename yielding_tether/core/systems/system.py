@@ -82,11 +82,12 @@ class Control:
 
 class Space(NamedTuple):
     """Where a control's space is at F times: pos (F, 3), rot (F, 4), and the size (F,) by which lengths in it are multiplied,
-    None where that is one."""
+    None where that is one; and the point (F, 3) in the control about which it turns, None where that is its own place."""
 
     pos: Floats
     rot: Floats
     size: Floats | None = None
+    pivot: Floats | None = None
 
 
 @dataclass(frozen=True)
@@ -107,6 +108,8 @@ class Posed:
     given: Floats | None = None
     size: Floats | None = None
     about: Floats | None = None
+    #: Values (F,) that a fit takes as they are, by their place among the system's channels.
+    kept: Mapping[int, Floats] = field(default_factory=dict)
 
     @property
     def sizes(self) -> Floats:
@@ -121,12 +124,18 @@ class System:
     label = ""
     #: Whether it moves by itself, without keys.
     moves_alone = False
+    #: Whether it has more values than its part has freedoms: a fit keeps those that make a pose already.
+    ample = False
 
     def channels(self, part: Part) -> tuple[Channel, ...]:
         """Channels in the order in which `fit` gives them; those that pose nothing last."""
         raise NotImplementedError
 
     def controls(self, part: Part) -> tuple[Control, ...]:
+        return ()
+
+    def nodes(self, part: Part) -> tuple[tuple[str, str], ...]:
+        """Names of nodes, in the member, that its rows write beside the part's joints."""
         return ()
 
     def bind(self, bound: Bound) -> Any:
@@ -181,6 +190,29 @@ class System:
     ) -> dict[int, float]:
         """Channel values that put a control to a place and rotation in the world; `posed` has one time."""
         raise NotImplementedError
+
+    def aim(self, bound: Bound, control: str) -> int:
+        """Node at which the joint that rests on a control should be."""
+        return bound.controls[control].node
+
+    def tilts(self, bound: Bound, control: str) -> list[int]:
+        """Channels that move the joint that rests on a control in it."""
+        return []
+
+    def stays(self, bound: Bound) -> list[int]:
+        """Values, by their place among its channels, that a fit takes as the take has them unless others alone make the pose."""
+        return []
+
+    def mirrored(self, bound: Bound, other: Bound) -> dict[int, float]:
+        """Signs with which channels, by their place, go over to the part on the other side, whatever the others are fitted to: of
+        those that a fit would choose in another way."""
+        return {}
+
+    def rest(
+        self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
+    ) -> tuple[Floats, Floats]:
+        """Where a control has to be so that the joint that rests on it is at a place (3,) and rotation (4,) in the world."""
+        return position, rotation
 
     def point(self, bound: Bound, posed: Posed, place: Floats) -> Floats:
         """(3,) what the channels of the point about which a root grows hold where that is at a place (3,) in the world, at the

@@ -98,12 +98,12 @@ class TwoSegment(System):
         return (*shape_channels(part), guide)
 
     def controls(self, part: Part) -> tuple[Control, ...]:
-        joints, middle = part.joints, part.joints[self.middle(part)]
+        _, middle, end = (part.joints[k] for k in self.run(part))
         both: frozenset[Literal["position", "rotation"]] = frozenset({"position", "rotation"})
         return (
             Control(
-                part.ik, part.label, part.end_order, Handle("cradle", ("move", "turn"), joints[-1], always=part.touches),  # type: ignore[attr-defined]
-                both, part.joints[0], joints[-1], touches=part.touches,
+                part.ik, part.label, part.end_order, Handle("cradle", ("move", "turn"), end, always=part.touches),  # type: ignore[attr-defined]
+                both, part.joints[0], end, touches=part.touches,
             ),
             Control(
                 guide_name(part), f"bend guide of the {part.label}", "xyz",
@@ -112,13 +112,13 @@ class TwoSegment(System):
             ),
         )  # fmt: skip
 
-    def middle(self, part: Part) -> int:
-        """Which joint bends."""
-        return 1
+    def run(self, part: Part) -> tuple[int, int, int]:
+        """Which of the part's joints the limb begins at, bends in and ends with."""
+        return 0, 1, len(part.joints) - 1
 
     def bind(self, bound: Bound) -> Any:
-        part = cast("LimbPart", bound.part)
-        return geometry(bound.offsets, bound.rests, part.hinge, part.bends_as == "rest")
+        part, run = cast("LimbPart", bound.part), list(self.run(bound.part))
+        return geometry(bound.offsets[run], bound.rests[run], part.hinge, part.bends_as == "rest")
 
     def defaults(self, bound: Bound) -> dict[int, float]:
         # A rest pose bent against the hinge is met by the other sign; which way the limb bends is the hinge's to say.
@@ -134,37 +134,35 @@ class TwoSegment(System):
         return found
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
-        data: Geometry = bound.systems[self.name].data
-        still = bool(np.all(bound.moving < 0) and np.all(bound.samples < 0)) and not bound.slot and not bound.guides
+        data = bound.systems[self.name].data
+        run = list(self.run(bound.part))
+        offsets, moving, samples = bound.offsets[run], bound.moving[run, 0], bound.samples[run]
+        still = bool(np.all(moving < 0) and np.all(samples < 0)) and not bound.slot and not bound.guides
         form = formulas.shape(
-            tuple(bound.offsets[1]), tuple(bound.offsets[2]), tuple(data.constants[0:3]), tuple(data.constants[3:6])
-        )
-        where = [x for k in range(3) for x in (bound.moving[k, 0], bound.samples[k])]
+            tuple(offsets[1]), tuple(offsets[2]), tuple(data.constants[0:3]), tuple(data.constants[3:6])
+        )  # fmt: skip
         ints = (
-            *into,
-            bound.above[0],
-            bound.controls[ik_name(bound)].node,
-            *bound.systems[self.name].channels[6:10],
-            *where,
-            bound.slot,
-            guide_node(bound),
-        )
-        floats = (*bound.offsets.ravel(), *bound.rests[0], *data.constants, *np.hstack(form))
+            *into[run], bound.above_in(into, run[0]), self.aim(bound, ik_name(bound)), *bound.systems[self.name].channels[6:10],
+            *np.stack([moving, samples], axis=1).ravel(), bound.slot, guide_node(bound),
+        )  # fmt: skip
+        floats = (*offsets.ravel(), *bound.rests[run[0]], *data.constants, *np.hstack(form))
         return [tape.add(formulas.LIMB if still else formulas.LIMB_MOVED, ints, floats)]
 
     def bent(self, bound: Bound, posed: Posed) -> Bent:
         """The limb as the two-segment formulas see it."""
-        data: Geometry = bound.systems[self.name].data
-        return Bent(
-            posed.pos, posed.rot, np.ascontiguousarray(posed.above_rot[:, 0]), posed.offsets,
-            tuple(data.rests[0].tolist()), data.constants,
-        )  # fmt: skip
+        data = bound.systems[self.name].data
+        first, _, last = self.run(bound.part)
+        pos, rot, offsets = (
+            np.ascontiguousarray(x[:, first : last + 1]) for x in (posed.pos, posed.rot, posed.offsets)
+        )
+        above = np.ascontiguousarray(posed.above_rot[:, first])
+        return Bent(pos, rot, above, offsets, tuple(data.rests[0].tolist()), data.constants)
 
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         out = np.empty((10, len(posed.pos)))
-        control = ik_name(bound)
+        control, end = ik_name(bound), self.run(bound.part)[2]
         out[:6] = fit_control(
-            posed, control, posed.pos[:, -1], posed.rot[:, -1], bound.controls[control].control.order, near
+            posed, control, posed.pos[:, end], posed.rot[:, end], bound.controls[control].control.order, near
         )
         bent = self.bent(bound, posed)
         given = self.swivel_given(bound, posed, bent)
@@ -247,8 +245,8 @@ class TwoSegment(System):
 
     def guide_distance(self, bound: Bound, posed: Posed, guide: Floats) -> float:
         """Metres beyond its sensible distance at which a guide at `guide` (3,) stands off the line of aim."""
-        pos = posed.pos[0]
-        line, off = pos[-1] - pos[0], guide - pos[0]
+        root, _, end = (posed.pos[0, k] for k in self.run(bound.part))
+        line, off = end - root, guide - root
         aim = line / max(float(np.linalg.norm(line)), 1e-9)
         far = float(np.linalg.norm(off - (off @ aim) * aim))
         length: float = bound.systems[self.name].data.length

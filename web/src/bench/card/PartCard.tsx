@@ -7,6 +7,7 @@ import { sideMark } from "../../shared/theme";
 import { offer, useActions, useOperations } from "../actions";
 import { BOTH, same, strandOf, useBench, usePick, type KeyRule } from "../state";
 import { FollowDial } from "./FollowDial";
+import { Points } from "./Points";
 import { Values } from "./Values";
 
 /** The part in hand at this frame: what drives it, what it follows, the values of both its systems. */
@@ -91,6 +92,7 @@ export function PartCard() {
       {data.dials.map((dial) => (
         <FollowDial key={`${dial.channels[0]} ${frame} ${dial.weight}`} dial={dial} part={data.label} frame={frame} onKeep={() => void offer(operations, info!, { parts: [focus], first: frame, last: info!.last }, "retether")} />
       ))}
+      <Points />
       {whole.map((system) => (
         <Box key={system.system} sx={{ mt: 0.5 }}>
           <Values channels={system.channels} title={systems.length > 1 ? `${capital(system.label)}${system.driving ? ", driving" : ""}` : ""} />

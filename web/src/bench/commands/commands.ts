@@ -31,7 +31,7 @@ export interface Command {
 }
 
 const bench = () => useBench.getState();
-type Toggle = "body" | "controls" | "bones" | "alone" | "ghosts" | "trails" | "slips" | "holds" | "turning" | "curves";
+type Toggle = "body" | "light" | "controls" | "bones" | "alone" | "ghosts" | "trails" | "slips" | "holds" | "turning" | "curves";
 const flip = (what: Toggle) => () => bench().set({ [what]: !bench()[what] });
 const keyTimes = (info: TakeInfo) => strandOf(info, bench().focus)?.keys.map((k) => k.time) ?? [];
 
@@ -94,11 +94,11 @@ function toStretch({ info }: Tools) {
   set({ shown: whole && stretch ? fitted(stretch.first, stretch.last, info) : whole ? fitted(bench().frame - 24, bench().frame + 24, info) : [info.first, info.last] });
 }
 
-/** The ends of the part in hand stay, or go again; all of the body's where `all`. */
+/** The end of the part in hand stays, or goes again; all hands and feet of the body where `all`. */
 function stay({ info }: Tools, all: boolean) {
   const { focus, stays, set } = bench();
   const member = info.members.find((m) => m.id === focus?.member);
-  const ends = member?.parts.filter((p) => p.end && (all || p.name === focus?.part)).map((p) => ({ member: member.id, part: p.name })) ?? [];
+  const ends = member?.parts.filter((p) => (all ? p.stands : p.end && p.name === focus?.part)).map((p) => ({ member: member.id, part: p.name })) ?? [];
   const there = ends.filter((e) => stays.some((s) => same(s, e)));
   set({ stays: there.length === ends.length ? stays.filter((s) => !ends.some((e) => same(e, s))) : [...stays.filter((s) => !ends.some((e) => same(e, s))), ...ends] });
 }
@@ -167,6 +167,7 @@ export const COMMANDS: Command[] = [
   { id: "nearer", keys: ["+", "="], shown: "+ −", words: "nearer, further", group: "View", run: steer({ zoom: 0.88 }) },
   { id: "further", keys: ["-"], shown: "", words: "", group: "View", run: steer({ zoom: 1.14 }) },
   { id: "body", keys: ["B"], shown: "B C J O", words: "body, controls, joints, the part alone", group: "View", run: flip("body") },
+  { id: "light", keys: ["Z"], words: "bodies in stiff pieces, quicker to draw", group: "View", run: flip("light") },
   { id: "controls", keys: ["C"], shown: "", words: "", group: "View", run: flip("controls") },
   { id: "bones", keys: ["J"], shown: "", words: "", group: "View", run: flip("bones") },
   { id: "alone", keys: ["O"], shown: "", words: "", group: "View", run: flip("alone") },

@@ -20,11 +20,13 @@ function crossed(reach: number, ring: number): THREE.BufferGeometry {
 }
 
 /** Shapes by the forms that the service names: a cradle for a hand or foot, a lozenge to aim at, a band round a joint, a cross for a
- * place of the animator's own. */
+ * place of the animator's own, a lever to roll a foot by, a pin in a point to turn about. */
 const forms: Record<string, { geometry: THREE.BufferGeometry; lines: boolean; grip: number }> = {
   cradle: { geometry: new THREE.EdgesGeometry(new THREE.CylinderGeometry(0.085, 0.085, 0.1, 6)), lines: true, grip: 0.085 },
   lozenge: { geometry: new THREE.OctahedronGeometry(0.034), lines: false, grip: 0.085 },
   band: { geometry: new THREE.TorusGeometry(0.078, 0.008, 6, 26), lines: false, grip: 0.05 },
+  lever: { geometry: new THREE.BoxGeometry(0.06, 0.012, 0.034), lines: false, grip: 0.06 },
+  pin: { geometry: new THREE.TetrahedronGeometry(0.026), lines: false, grip: 0.05 },
   cross: { geometry: crossed(0.09, 0.045), lines: true, grip: 0.085 },
 };
 const formOf = (handle: HandleInfo) => forms[handle.form] ?? forms["band"]!;
@@ -43,6 +45,7 @@ export function Handle({ info, spec, onHold }: Props) {
   const strand = useMemo(() => strandOf(info, spec), [info, spec]);
   const held = useBench((b) => b.inHand.some((h) => sameHandle(h, spec)));
   const keyed = strand?.systems.find((s) => s.name === spec.system)?.keyed ?? true;
+  const tied = spec.joined !== null || spec.turns !== null;
   const group = useRef<THREE.Group>(null);
   const shape = useRef<THREE.Object3D>(null);
   const line = useRef<THREE.Line>(null);
@@ -78,6 +81,7 @@ export function Handle({ info, spec, onHold }: Props) {
     // While a revision without it is on its way, an anchor has no row.
     if (k >= table.length) return void (g.visible = false);
     g.position.set(table[k]!, table[k + 1]!, table[k + 2]!);
+    if (spec.turns) g.position.add(scratch.v.set(...spec.turns.marker).applyQuaternion(scratch.q.set(table[k + 3]!, table[k + 4]!, table[k + 5]!, table[k + 6]!)));
     if (spec.along !== null) {
       const t = spec.along * 7;
       scratch.v.set(table[t]! - table[k]!, table[t + 1]! - table[k + 1]!, table[t + 2]! - table[k + 2]!).normalize();
@@ -90,11 +94,13 @@ export function Handle({ info, spec, onHold }: Props) {
     // What moves by itself is taken hold of only while it drives.
     const shown = driving || (mine && keyed);
     g.visible = !playing && shown;
+    g.scale.setScalar(spec.size);
     material.opacity = driving ? (mine ? 1 : 0.75) : 0.28;
-    if (spec.joined !== null) {
+    if (tied) {
+      // From a marker that is drawn clear of its point to that, else to the joint that it is joined to.
       const places = thread.geometry.getAttribute("position") as THREE.BufferAttribute;
-      const t = spec.joined * 7;
-      places.setXYZ(0, table[k]!, table[k + 1]!, table[k + 2]!);
+      const t = spec.joined === null ? k : spec.joined * 7;
+      places.setXYZ(0, g.position.x, g.position.y, g.position.z);
       places.setXYZ(1, table[t]!, table[t + 1]!, table[t + 2]!);
       places.needsUpdate = true;
       thread.computeLineDistances();
@@ -116,7 +122,7 @@ export function Handle({ info, spec, onHold }: Props) {
           <meshBasicMaterial transparent opacity={0} depthWrite={false} />
         </mesh>
       </group>
-      {spec.joined !== null && <primitive ref={line} object={thread} />}
+      {tied && <primitive ref={line} object={thread} />}
     </>
   );
 }

@@ -87,8 +87,8 @@ function Ground({ water }: { water: boolean }) {
 /** The 3D picture: bodies, controls, ghosts. Drawn only when something changes. */
 export function View({ info }: { info: TakeInfo }) {
   const theme = useTheme();
-  const { focus, ghosts, body, controls, bones, trails, slips, alone, pinned, beside, trial, playing, set } = usePick(
-    "focus", "ghosts", "body", "controls", "bones", "trails", "slips", "alone", "pinned", "beside", "trial", "playing", "set",
+  const { focus, ghosts, body, light, controls, bones, trails, slips, alone, pinned, beside, trial, playing, set } = usePick(
+    "focus", "ghosts", "body", "light", "controls", "bones", "trails", "slips", "alone", "pinned", "beside", "trial", "playing", "set",
   );
   const [held, setHeld] = useState(false);
   // While an operation asks for a place or for something to follow, a click says which.
@@ -99,6 +99,8 @@ export function View({ info }: { info: TakeInfo }) {
   const nameOf = (joint: string) => Object.values(options).flat().find(([value]) => value === joint)?.[1] ?? joint.replace("/", ", ");
   const skins = useSkins(info);
   const dpr = useSharpness();
+  // In pieces where one part is looked at alone, or where bodies are to be light.
+  const whole = !alone && !light;
   const inHand = useBench((b) => b.inHand);
   const handles = useMemo(() => handlesOf(info, focus, inHand), [info, focus, inHand]);
   const hasSet = info.members.some((m) => m.kind === "set");
@@ -120,8 +122,8 @@ export function View({ info }: { info: TakeInfo }) {
         <Redraw />
         <Camera info={info} held={held} />
         <Ground water={hasSet} />
-        {body && !alone && <Skins info={info} skins={skins} />}
-        {body && <Figures info={info} pose={() => poseNow()} skinned={alone ? undefined : skins} alone={alone ? focus : null} clearFor={focus} pickSet={asking !== undefined} onPoint={asking && ((joint, x, y) => setTold(joint === null ? null : { words: nameOf(joint), x, y }))} onPick={(part, joint, at) => (asking ? void choose(asking.name, asking.kind === "point" ? spoken(at) : joint) : set({ focus: part }))} />}
+        {body && whole && <Skins info={info} skins={skins} />}
+        {body && <Figures info={info} pose={() => poseNow()} skinned={whole ? skins : undefined} alone={alone ? focus : null} clearFor={focus} pickSet={asking !== undefined} onPoint={asking && ((joint, x, y) => setTold(joint === null ? null : { words: nameOf(joint), x, y }))} onPick={(part, joint, at) => (asking ? void choose(asking.name, asking.kind === "point" ? spoken(at) : joint) : set({ focus: part }))} />}
         {beside !== null && <Figures info={info} pose={poseBeside} ghost={theme.ink.left} />}
         {pinned.map((frame) => (
           <Sketch key={frame} info={info} pose={() => poseAt(frame)} color={theme.ink.left} opacity={0.6} />

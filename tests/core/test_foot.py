@@ -1,0 +1,333 @@
+"""A foot that rolls: what stands still in each stage, what a fit gives back, what it does to a plant and to a drag."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+
+import numpy as np
+from numpy.random import Generator
+
+from tests.core.contract import EXAMPLES, at_rest, driven
+from tests.core.test_findings import clean
+from tests.core.worlds import unit
+from yielding_tether.core.curves import EMPTY, SMOOTH, set_value
+from yielding_tether.core.findings import find_all
+from yielding_tether.core.fitting import fit
+from yielding_tether.core.kernels.foot import SOFT
+from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.operations.handover import Handover
+from yielding_tether.core.operations.handover import apply as hand_over
+from yielding_tether.core.operations.plant import Plant
+from yielding_tether.core.operations.plant import apply as plant
+from yielding_tether.core.operations.pose import Drag, solve_all
+from yielding_tether.core.parts.leg import LegPart
+from yielding_tether.core.program import Program
+from yielding_tether.core.rig import Bound
+from yielding_tether.core.takes import Take
+from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
+from yielding_tether.demo.cast_off import cast_off, ferry_scene
+from yielding_tether.demo.posing import keyed
+
+LEG = ("marl", "leg.R")
+STILL = 1e-5
+
+
+def standing() -> tuple[Program, Bound]:
+    """Marl at rest, his right leg in IK, for ten frames."""
+    program = Program(ferry_scene(), Take("still", cast_off()[1].rate, 0, 10))
+    program = driven(program, program.bound(*LEG), "ik")
+    # Not so straight that the foot is out of reach.
+    return program.with_curves({"marl/leg.R.ik.ty": set_value(EMPTY, 0.0, 0.25, SMOOTH)}), program.bound(*LEG)
+
+
+def over(bound: Bound, **values: float | Floats) -> dict[int, float | Floats]:
+    return {bound.own[bound.part.ik, c]: v for c, v in values.items()}  # type: ignore[attr-defined]
+
+
+def point(
+    program: Program, bound: Bound, joint: int, at: Floats, times: Floats, values: dict[int, float | Floats]
+) -> Floats:
+    """(F, 3) a point of a joint of the part at these times."""
+    poses = program.evaluate(times, overrides=values)
+    return poses.pos[:, bound.nodes[joint]] + rotate(poses.rot[:, bound.nodes[joint]], at)
+
+
+def in_toe(bound: Bound, at: tuple[float, ...]) -> Floats:
+    """A point of the foot at rest, in the toe."""
+    return rotate(inverse(bound.rests[3]), np.array(at) - bound.offsets[3])
+
+
+class Stages(unittest.TestCase):
+    """Measured on the body, by points of its joints."""
+
+    def setUp(self) -> None:
+        self.program, self.bound = standing()
+        assert isinstance(self.bound.part, LegPart)
+        self.sole = self.bound.part.sole
+        self.times = np.arange(0.0, 10.01, 0.25)
+
+    def moved(self, joint: int, at: Floats, **values: float | Floats) -> float:
+        found = point(self.program, self.bound, joint, at, self.times, over(self.bound, **values))
+        return float(np.linalg.norm(found - found[0], axis=1).max())
+
+    def test_the_named_point_of_each_stage_stays(self) -> None:
+        ramp = self.times / 10.0
+        first = self.sole.tip_from
+        heel, ball, tip = np.array(self.sole.heel), np.array(self.sole.ball), in_toe(self.bound, self.sole.tip)
+        for bank in (0.0, 0.2, -0.2):
+            corner = np.array(self.sole.right if bank > 0.0 else self.sole.left)
+            on_heel, at_tip = (
+                p + ((corner - p) @ self.side) * self.side if bank else p for p in (heel, np.array(self.sole.tip))
+            )
+            on_tip = in_toe(self.bound, tuple(at_tip))
+            with self.subTest(bank=bank):
+                self.assertLess(self.moved(2, on_heel, roll=-0.6 + 0.6 * ramp, bank=bank), STILL)
+                self.assertLess(self.moved(3, on_tip, roll=first + SOFT + 0.5 * ramp, bank=bank), STILL)
+                # In the ball's stage all of the toe stands.
+                for at in (tip, in_toe(self.bound, tuple(corner)), np.zeros(3)):
+                    self.assertLess(self.moved(3, at, roll=(first - SOFT) * ramp, bank=bank), STILL)
+        self.assertLess(self.moved(2, ball, roll=(first - SOFT) * ramp), STILL)
+        # And it does roll: heel up by the sine, the toe flat on its tip only after.
+        lifted = point(self.program, self.bound, 2, heel, self.times, over(self.bound, roll=0.5 * ramp))
+        self.assertGreater(lifted[-1, 1] - lifted[0, 1], 0.05)
+
+    @property
+    def side(self) -> Floats:
+        return np.cross(self.sole.up, self.sole.forward)
+
+    def test_turns_are_about_their_points_and_the_toe_lies_flat(self) -> None:
+        ramp = self.times / 10.0
+        for name, joint, at in (
+            ("heel", 2, np.array(self.sole.heel)), ("ball", 2, np.array(self.sole.ball)),
+            ("tip", 3, in_toe(self.bound, self.sole.tip)),
+        ):  # fmt: skip
+            self.assertLess(self.moved(joint, at, **{name: 0.7 * ramp}), STILL, name)
+            poses = self.program.evaluate(self.times, overrides=over(self.bound, **{name: 0.7 * ramp}))
+            turned = rotation_distance(poses.rot[:, self.bound.nodes[2]], poses.rot[:1, self.bound.nodes[2]])
+            np.testing.assert_allclose(turned, 0.7 * ramp, atol=1e-9)
+        rolls = np.linspace(-0.8, self.sole.tip_from - SOFT, len(self.times))
+        poses = self.program.evaluate(self.times, overrides=over(self.bound, roll=rolls))
+        foot, toe = (poses.rot[:, self.bound.nodes[k]] for k in (2, 3))
+        np.testing.assert_allclose(
+            rotation_distance(foot, toe), np.maximum(rolls, 0.0), atol=1e-9,
+            err_msg="the toe goes with the foot about the heel, and lies flat about the ball",
+        )  # fmt: skip
+
+    def test_the_roll_has_no_kink_but_at_zero(self) -> None:
+        rolls = np.arange(0.01, 1.6, 0.001)
+        poses = self.program.evaluate(np.zeros(len(rolls)), overrides=over(self.bound, roll=rolls))
+        for k in (2, 3):
+            pos = poses.pos[:, self.bound.nodes[k]]
+            self.assertLess(np.abs(np.diff(pos, 2, axis=0)).max(), 3e-6, "no speed jumps")
+
+
+class Fitting(unittest.TestCase):
+    def test_roll_and_bank_come_back(self) -> None:
+        """10,000 random feet whose control is level in what it follows, at any heading."""
+        rng = np.random.default_rng(12)
+        program, bound = standing()
+        count = 10_000
+        values = {c: rng.uniform(-a, a, count) for c, a in (("roll", 1.5), ("bank", 1.2), ("ry", 3.1), ("swivel", 0.3))}
+        place = {c: rng.uniform(-0.05, 0.05, count) + 0.25 * (c == "ty") for c in ("tx", "ty", "tz")}
+        self.comes_back(rng, program, bound, {**values, **place}, ("roll", "bank", "ry", "tx", "ty", "tz"))
+
+    def comes_back(
+        self, rng: Generator, program: Program, bound: Bound, values: dict[str, Floats], names: tuple[str, ...]
+    ) -> None:
+        times = np.zeros(len(next(iter(values.values()))))
+        pose = program.evaluate(times, overrides=over(bound, **values))
+        found = fit(program, bound, "ik", pose)
+        self.assertLess(max(found.position.max(), found.rotation.max()), 1e-6)
+        channels = bound.systems["ik"].channels.tolist()
+        for name in names:
+            got = found.values[channels.index(bound.own[bound.part.ik, name])]  # type: ignore[attr-defined]
+            off = (got - values[name] + np.pi) % (2.0 * np.pi) - np.pi
+            self.assertLess(np.abs(off).max(), 1e-6, name)
+        for name in ("lift", "toe.R.rx", "toe.R.ry", "toe.R.rz"):
+            own = found.values[channels.index(bound.own[bound.part.ik, name])]  # type: ignore[attr-defined]
+            self.assertLess(np.abs(own).max(), 1e-6, f"no offset that hides the roll: {name}")
+
+    def test_values_at_hand_are_kept(self) -> None:
+        """Whatever a take has that makes the pose, level or not."""
+        rng = np.random.default_rng(4)
+        for seed in range(20):
+            example = EXAMPLES["footed limb"](np.random.default_rng(seed))
+            program = at_rest(example)
+            bound = program.bound(example.member.id, "leg")
+            names = program.channel_names()
+            kept = {names[c]: set_value(EMPTY, 0.0, float(rng.uniform(-1, 1)), SMOOTH)
+                    for c in bound.systems["ik"].channels if not program.info[c][2].trait.stepped}  # fmt: skip
+            program = driven(program.with_curves(kept), bound, "ik")
+            pose = program.evaluate([0.0])
+            found = fit(program, bound, "ik", pose)
+            np.testing.assert_array_equal(found.values[:, 0], program.now(0.0, found.channels))
+            # Any other pose is made anew.
+            other = program.evaluate([0.0], overrides={int(found.channels[10]): 0.3})
+            self.assertLess(fit(program, bound, "ik", other).position.max(), 1e-6)
+
+    def test_a_locked_roll_leaves_its_pitch_to_the_control(self) -> None:
+        program, bound = standing()
+        member = program.scene.member("marl")
+        parts = tuple(replace(p, locked=("roll",)) if p.name == "leg.R" else p for p in member.parts)
+        scene = replace(
+            program.scene,
+            members=tuple(replace(m, parts=parts) if m.id == "marl" else m for m in program.scene.members),
+        )
+        locked = Program(scene, program.take)
+        pose = program.evaluate([0.0], overrides=over(bound, rx=0.4, ry=0.2))
+        found = fit(locked, locked.bound(*LEG), "ik", pose)
+        self.assertLess(max(found.position.max(), found.rotation.max()), 1e-6)
+
+
+class Used(unittest.TestCase):
+    def test_a_foot_in_fk_is_handed_over_as_a_roll(self) -> None:
+        program, bound = standing()
+        rolling = keyed("marl", {"leg.R.ik.roll": [(0, 0), (5, 35), (10, -18)]})
+        program = program.with_curves(rolling)
+        asked = Handover((LEG,), "fk", 0.0, keys="every")
+        in_fk = program.on(hand_over(program, asked)[0])
+        cleared = in_fk.with_curves({n: EMPTY for n in rolling})
+        back, _ = hand_over(cleared, Handover((LEG,), "ik", 0.0, keys="every"))
+        after = cleared.on(back)
+        times = np.arange(0.0, 10.01)
+        rolls = after.sample(times, channels=np.array([next(iter(over(bound, roll=0.0)))]))[0]
+        np.testing.assert_allclose(
+            rolls, program.sample(times, channels=np.array([next(iter(over(bound, roll=0.0)))]))[0], atol=1e-6
+        )
+        a, b = program.evaluate(times), after.evaluate(times)
+        self.assertLess(np.abs(a.pos[:, bound.nodes] - b.pos[:, bound.nodes]).max(), 1e-6)
+        self.assertFalse([f for f in find_all(after) if f.part == "leg.R"], "a roll is no foot out of reach")
+
+    def test_a_planted_foot_stands_still_while_it_had_rolled(self) -> None:
+        program, bound = standing()
+        rolling = keyed("marl", {"leg.R.ik.roll": [(0, 0), (5, 35), (10, -18)]})
+        program = program.with_curves(rolling)
+        take, _ = plant(program, Plant((LEG,), "deck/deck", 3.0, 8.0))
+        after = program.on(take)
+        times = np.arange(3.0, 8.01, 0.25)
+        deck = program.nodes["deck", "deck"]
+        poses = after.evaluate(times, np.where(times == 8.0, 1, 0))
+        back = inverse(poses.rot[:, deck])
+        for k in (2, 3):
+            local = rotate(back, poses.pos[:, bound.nodes[k]] - poses.pos[:, deck])
+            self.assertLess(np.abs(local - local[0]).max(), 1e-6)
+            turned = multiply(back, poses.rot[:, bound.nodes[k]])
+            self.assertLess(rotation_distance(turned, turned[:1]).max(), 1e-6)
+        was, now = program.evaluate([0.0, 10.0]), after.evaluate([0.0, 10.0])
+        self.assertLess(np.abs(was.pos - now.pos)[:, program.joints()[1]].max(), 0.3)
+
+    def test_a_foot_kept_in_place_keeps_its_roll(self) -> None:
+        program, bound = standing()
+        for system in ("ik", "fk"):
+            base = program.with_curves(
+                {program.channel_names()[next(iter(over(bound, roll=0.0)))]: set_value(EMPTY, 0.0, 0.5, SMOOTH)}
+            )
+            base = base.on(hand_over(base, Handover((LEG,), "fk", 0.0))[0]) if system == "fk" else base
+            was = base.evaluate([4.0])
+            hips = base.bound("marl", "hips").nodes[0]
+            to = was.pos[0, hips] + [0.03, -0.02, 0.04]
+            drag = Drag("marl", "hips", "hips", 4.0, tuple(to.tolist()), tuple(was.rot[0, hips].tolist()), keep=(LEG,))
+            values = solve_all(base, drag)
+            now = base.evaluate([4.0], overrides=values)
+            for k in (2, 3):
+                node = bound.nodes[k]
+                self.assertLess(np.abs(now.pos[0, node] - was.pos[0, node]).max(), 1e-6, system)
+                self.assertLess(rotation_distance(now.rot[0, node], was.rot[0, node]), 1e-6, system)
+
+    def test_the_lever_behind_the_heel_rolls(self) -> None:
+        """Put where a roll would have it, it gives that roll: banked and turned as well, and where another system drives."""
+        program, bound = standing()
+        for roll in (-0.5, 0.0, 0.3, 0.69, 1.4):
+            values = over(bound, roll=roll, bank=0.1, heel=0.2, tip=-0.3)
+            rolled = program.evaluate([4.0], overrides=values)
+            flat = {c: v for c, v in values.items() if c != next(iter(values))}
+            names = program.channel_names()
+            base = program.with_curves({names[c]: set_value(EMPTY, 0.0, float(v), SMOOTH) for c, v in flat.items()})
+            at = program.computed(bound, rolled)["leg.R.heel"][0]
+            found = solve_all(base, Drag("marl", "leg.R", "leg.R.heel", 4.0, tuple(at.tolist())))
+            self.assertEqual(len(found), 1)
+            self.assertAlmostEqual(next(iter(found.values())), roll, places=6)
+        take, _ = hand_over(base, Handover((LEG,), "fk", 0.0))
+        in_fk = base.on(take)
+        shown = in_fk.evaluate([4.0])
+        at = in_fk.computed(bound, shown)["leg.R.heel"][0]
+        drag = Drag("marl", "leg.R", "leg.R.heel", 4.0, tuple((at + [0.0, 0.05, 0.0]).tolist()))
+        moved = in_fk.evaluate([4.0], overrides=solve_all(in_fk, drag))
+        self.assertGreater(in_fk.computed(bound, moved)["leg.R.heel"][0, 1] - at[1], 0.03)
+        self.assertLess(
+            np.abs(moved.pos[0, bound.nodes[3]] - shown.pos[0, bound.nodes[3]]).max(), 1e-5, "the ball stays"
+        )
+
+    def test_an_idle_control_is_dragged_from_where_it_is_drawn(self) -> None:
+        """In FK the control rides on the ankle: a drag by nothing moves nothing."""
+        program, bound = standing()
+        rolled = program.evaluate([4.0], overrides=over(bound, roll=0.5, bank=0.1))
+        channels = bound.systems["fk"].channels
+        values = fit(program, bound, "fk", rolled).values[:, 0]
+        names = program.channel_names()
+        base = driven(
+            program.with_curves(
+                {names[c]: set_value(EMPTY, 0.0, float(v), SMOOTH) for c, v in zip(channels, values, strict=True)}
+            ),
+            bound,
+            "fk",
+        )
+        was = base.evaluate([4.0])
+        foot = bound.nodes[2]
+        place, turn = was.pos[0, foot], was.rot[0, foot]
+        for by in (np.zeros(3), np.array(unit(np.random.default_rng(1), 3)) * 0.03):
+            found = solve_all(
+                base, Drag("marl", "leg.R", "leg.R.ik", 4.0, tuple((place + by).tolist()), tuple(turn.tolist()))
+            )
+            now = base.evaluate([4.0], overrides=found)
+            self.assertLess(np.abs(now.pos[0, foot] - place - by).max(), 1e-6)
+            self.assertLess(rotation_distance(now.rot[0, foot], turn), 1e-6)
+            self.assertLess(rotation_distance(now.rot[0, bound.nodes[3]], was.rot[0, bound.nodes[3]]), 1e-6)
+
+    def test_the_mirror_takes_a_rolled_foot_over_as_it_is(self) -> None:
+        """Between keys too, whatever its control and its foot are at: roll and lift as they are, bank and turns the other way."""
+        rng = np.random.default_rng(9)
+        program = clean(0)
+
+        def rows(most: float) -> list[tuple[float, float]]:
+            return [(float(t), float(rng.uniform(-most, most))) for t in range(0, 205, 17)]
+
+        sizes = {
+            "roll": 40,
+            "bank": 15,
+            "heel": 20,
+            "ball": 20,
+            "tip": 20,
+            "lift": 15,
+            "rx": 12,
+            "rz": 8,
+            "toe.L.rx": 10,
+        }
+        program = program.with_curves(keyed("marl", {f"leg.L.ik.{c}": rows(most) for c, most in sizes.items()}))
+        outcome = run(program, "mirror", Asked((("marl", "hips"),), 0.0, None))
+        after = program.on(outcome.take)
+        names = program.channel_names()
+        for channel, sign in (
+            ("roll", 1.0),
+            ("lift", 1.0),
+            ("bank", -1.0),
+            ("heel", -1.0),
+            ("ball", -1.0),
+            ("tip", -1.0),
+        ):
+            one, two = (
+                c.curves[f"marl/leg.{side}.ik.{channel}"] for c, side in ((program.take, "L"), (after.take, "R"))
+            )
+            np.testing.assert_allclose(two.numbers[:, 1:], sign * one.numbers[:, 1:], atol=1e-9, err_msg=channel)
+        self.assertIn("marl/leg.R.ik.roll", names)
+        self.assertEqual([n for n in outcome.proof.notes if "right leg is up to" in n], [])
+
+    def test_soles_that_are_no_mirror_image_are_fitted(self) -> None:
+        program = clean(0)
+        one, two = (program.bound("marl", f"leg.{side}") for side in "LR")
+        system = one.systems["ik"].system
+        self.assertEqual(len(system.mirrored(one, two)), 6)
+        for change in ({"tip_from": 1.0}, {"heel": (0.0, -0.1, -0.2)}):
+            other = replace(two, part=replace(two.part, sole=replace(two.part.sole, **change)))  # type: ignore[attr-defined]
+            self.assertEqual(system.mirrored(one, other), {})

@@ -1,0 +1,244 @@
+"""Closing a hand on something: each finger bends as a named value has it, joint by joint, until it lies on the surface.
+
+All joints of a finger bend together until one of its bones touches; those up to there stop, and the ones beyond go on. Bones
+and surfaces are the shapes of the bodies: a bone's is a run of balls along it.
+"""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import NamedTuple
+
+import numpy as np
+
+from .cast import Shape
+from .program import Poses, Program
+from .rig import Bound
+from .shapes import signed_distance
+from .transforms import Floats, Ints, inverse, multiply, rotate
+from .values import PoseValue, turned
+
+#: How far off a surface fingers stop, metres; balls along a bone; steps in which a finger is bent, and halvings of the last.
+CLEAR, BALLS, STEPS, HALVINGS = 4e-4, 17, 60, 24
+#: How far the first joint of a finger may be bent back where it would begin within the surface, radians, and in how many steps.
+BACK, BACK_STEPS = float(np.radians(50.0)), 50
+#: Shares tried for each joint of a finger that missed.
+SOUGHT = 9
+#: Less than this nearer (metres) than before is not nearer: the rounding of a distance.
+NEARER = 1e-7
+
+
+class Balls(NamedTuple):
+    """Balls that fill the bones of some joints: `joint` (N,) which of the part each is in, `at` (N, 3) where, `radius` (N,)."""
+
+    joint: Ints
+    at: Floats
+    radius: Floats
+
+
+@dataclass(frozen=True)
+class Closed:
+    """A hand closed at one moment: `turns` (n, 4) of its joints beyond their rests; for each finger its joints (numbers in the
+    part), outward, and how far it is from the surface, metres, below zero within."""
+
+    turns: Floats
+    fingers: tuple[tuple[int, ...], ...]
+    gaps: tuple[float, ...]
+
+
+def fingers_of(bound: Bound) -> list[tuple[int, ...]]:
+    """Runs of a part's joints from where they leave what it hangs from to each end, as numbers in the part."""
+    ends = [k for k in range(len(bound.nodes)) if k not in bound.up.tolist()]
+    found = []
+    for k in ends:
+        run = [k]
+        while bound.up[run[-1]] >= 0:
+            run.append(int(bound.up[run[-1]]))
+        found.append(tuple(reversed(run)))
+    return sorted(found, key=lambda run: run[-1])
+
+
+def balls_of(bound: Bound) -> Balls:
+    """The bones of a part that are drawn as capsules, fingers and not the palm, as balls in its joints."""
+    joint, at, radius = [], [], []
+    for shape in bound.member.shapes:
+        if shape.joint not in bound.part.joints or shape.form != "capsule":
+            continue
+        a, b = np.array(shape.a), np.array(shape.b)
+        for share in np.linspace(0.0, 1.0, BALLS):
+            joint.append(bound.part.joints.index(shape.joint))
+            at.append(a + share * (b - a))
+            radius.append(shape.size[0] + share * (shape.size[-1] - shape.size[0]))
+    return Balls(np.array(joint, dtype=np.int64), np.array(at).reshape(-1, 3), np.array(radius))
+
+
+class Surface:
+    """The shapes of members as they stand at one moment."""
+
+    def __init__(self, program: Program, members: Sequence[str], frame: float) -> None:
+        self.parts: list[tuple[Shape, Floats, Floats, float]] = []
+        shapes = [(m.id, s) for m in program.scene.members if m.id in members for s in m.shapes]
+        nodes = [program.nodes[id, s.joint] for id, s in shapes]
+        poses = program.evaluate([frame], only=nodes)
+        for (_, shape), node in zip(shapes, nodes, strict=True):
+            size = float(program.sizes(np.array([frame]), 0, node)[0])
+            self.parts.append((shape, poses.pos[0, node], poses.rot[0, node], size))
+
+    def off(self, points: Floats) -> Floats:
+        """(...,) how far points (..., 3) in the world are from it, metres, below zero within."""
+        found = np.full(points.shape[:-1], np.inf)
+        for shape, pos, rot, size in self.parts:
+            local = rotate(inverse(rot), points - pos) / size
+            found = np.minimum(
+                found, size * (_within(shape, local) if shape.form == "block" else signed_distance(shape, local))
+            )
+        return found
+
+
+def _within(block: Shape, points: Floats) -> Floats:
+    """(N,) distance from a block, below zero within."""
+    local = np.abs(rotate(inverse(np.asarray(block.turn)), points - np.asarray(block.a))) - 0.5 * np.asarray(block.size)
+    found: Floats = np.linalg.norm(np.maximum(local, 0.0), axis=-1) + np.minimum(local.max(axis=-1), 0.0)
+    return found
+
+
+def joint_places(bound: Bound, poses: Poses, turns: Floats, wanted: Sequence[int]) -> tuple[Floats, Floats]:
+    """Places (..., n, 3) and rotations (..., n, 4) of some of a part's joints, turned like this (..., n, 4) beyond their rests,
+    at the first time; others are not worked out."""
+    pos, rot = np.empty((*turns.shape[:-1], 3)), np.empty(turns.shape)
+    size = poses.size(bound.slot)
+    offsets = bound.offsets * (1.0 if size is None else size[0])
+    needed = set(wanted)
+    for k in reversed(bound.outward):
+        if k in needed and bound.up[k] >= 0:
+            needed.add(int(bound.up[k]))
+    for k in bound.outward:
+        if k in needed:
+            up, above = int(bound.up[k]), int(bound.above[k])
+            from_pos, from_rot = (
+                (pos[..., up, :], rot[..., up, :]) if up >= 0 else (poses.pos[0, above], poses.rot[0, above])
+            )
+            pos[..., k, :] = from_pos + rotate(from_rot, offsets[k])
+            rot[..., k, :] = multiply(multiply(from_rot, bound.rests[k]), turns[..., k, :])
+    return pos, rot
+
+
+def gap(program: Program, bound: Bound, members: Sequence[str], frame: float) -> float:
+    """How far a part's bones are from members as they stand at a frame, metres, below zero within."""
+    balls = balls_of(bound)
+    poses = program.evaluate([frame], only=bound.nodes)
+    nodes, size = bound.nodes[balls.joint], poses.size(bound.slot)
+    grown = 1.0 if size is None else float(size[0])
+    places = poses.pos[0, nodes] + rotate(poses.rot[0, nodes], balls.at * grown)
+    return float((Surface(program, members, frame).off(places) - grown * balls.radius).min(initial=np.inf))
+
+
+def close(program: Program, bound: Bound, value: PoseValue, members: Sequence[str], frame: float) -> Closed:
+    """Closes a part's fingers on members at a frame, each along the way that a value bends it."""
+    hand = _Hand(program, bound, value, members, frame)
+    done: set[int] = set()
+    runs, gaps = fingers_of(bound), []
+    for run in runs:
+        mine = [k for k in run if k not in done and bound.part.joints[k] in value.joints]
+        done |= set(run)
+        if mine:
+            hand.bend(mine)
+        own = hand.balls_in(run)
+        gaps.append(float(hand.off(hand.turns, own).min()) if len(own) else np.inf)
+    return Closed(hand.turns, tuple(runs), tuple(gaps))
+
+
+class _Hand:
+    """A hand as it closes: `turns` (n, 4) of its joints beyond their rests."""
+
+    def __init__(self, program: Program, bound: Bound, value: PoseValue, members: Sequence[str], frame: float) -> None:
+        self.bound, self.value = bound, value
+        self.surface, self.balls = Surface(program, members, frame), balls_of(bound)
+        self.poses = program.evaluate([frame], only=[*bound.nodes, *bound.above])
+        above = multiply(self.poses.rot[0, bound.above], bound.rests)
+        self.turns = multiply(inverse(above), self.poses.rot[0, bound.nodes])
+        size = self.poses.size(bound.slot)
+        self.size = 1.0 if size is None else float(size[0])
+
+    def balls_in(self, joints: Sequence[int]) -> Ints:
+        """Balls of some joints, by number."""
+        return np.flatnonzero(np.isin(self.balls.joint, joints))
+
+    def off(self, turns: Floats, which: Ints) -> Floats:
+        """(..., N) how far balls are from the surface with the joints turned like this (..., n, 4)."""
+        j = self.balls.joint[which]
+        pos, rot = joint_places(self.bound, self.poses, turns, np.unique(j).tolist())
+        places = pos[..., j, :] + rotate(rot[..., j, :], self.balls.at[which] * self.size)
+        found: Floats = self.surface.off(places) - self.size * self.balls.radius[which]
+        return found
+
+    def bent(self, mine: Sequence[int], shares: Floats, back: Floats) -> Floats:
+        """(S, n, 4) the turns with these joints bent by shares (S,) of the way, the first of them turned back first."""
+        found = np.repeat(self.turns[None], len(shares), axis=0)
+        found[:, mine] = turned([self.value], self.bound.part.joints, shares[None])[:, mine]
+        found[:, mine[0]] = multiply(back, found[:, mine[0]])
+        return found
+
+    def bend(self, mine: list[int]) -> None:
+        """Bends a finger until all of its bones lie on the surface, or it is bent as far as it goes."""
+        back = self._back(mine)
+        low, first = 0.0, mine
+        whole = self.turns = self.bent(mine, np.zeros(1), back)[0]
+        while first:
+            which = self.balls_in(first)
+            start = self.off(whole, which)
+
+            def touching(
+                shares: Floats, first: list[int] = first, which: Ints = which, start: Floats = start
+            ) -> Floats:
+                turns = np.repeat(self.turns[None], len(shares), axis=0)
+                turns[:, first] = self.bent(mine, shares, back)[:, first]
+                there = self.off(turns, which)
+                found: Floats = np.where((there < CLEAR) & (there < start - NEARER), there, np.inf)
+                return found
+
+            steps = np.linspace(low, 1.0, STEPS + 1)[1:]
+            hits = np.flatnonzero(np.isfinite(touching(steps)).any(axis=1))
+            if not len(hits):
+                self.turns[first] = self.bent(mine, np.ones(1), back)[0, first]
+                if first == mine:
+                    self._seek(mine, back)
+                return
+            high = float(steps[hits[0]])
+            low = high - (1.0 - low) / STEPS
+            for _ in range(HALVINGS):
+                middle = 0.5 * (low + high)
+                low, high = (low, middle) if np.isfinite(touching(np.array([middle]))).any() else (middle, high)
+            bone = int(self.balls.joint[which[int(np.argmin(touching(np.array([high]))[0]))]])
+            self.turns[first] = self.bent(mine, np.array([low]), back)[0, first]
+            whole = self.turns
+            first = first[first.index(bone) + 1 :]
+
+    def _seek(self, mine: Sequence[int], back: Floats) -> None:
+        """Bends each bone of a finger by a share of its own where all together missed: so that it comes nearest and stays
+        outside."""
+        which, shares = self.balls_in(mine), np.linspace(0.0, 1.0, SOUGHT)
+        ways = self.bent(mine, shares, back)
+        bones = sorted(set(self.balls.joint[which].tolist()))
+        picked = np.array(list(itertools.product(range(SOUGHT), repeat=len(bones))))
+        tried = np.repeat(self.turns[None], len(picked), axis=0)
+        for n, k in enumerate(bones):
+            tried[:, k] = ways[picked[:, n], k]
+        off = self.off(tried, which).min(axis=1)
+        off = np.where(off >= CLEAR, off, np.inf)
+        if off.min() < self.off(self.turns, which).min():
+            self.turns = tried[int(np.argmin(off))]
+
+    def _back(self, mine: list[int]) -> Floats:
+        """The turn (4,) by which the first joint of a finger is bent back so that it begins outside the surface: none where it
+        does, and none where that does not help."""
+        none, which = np.array([0.0, 0.0, 0.0, 1.0]), self.balls_in(mine)
+        step = turned([self.value], self.bound.part.joints, np.array([[0.5 * self.value.at[0]]]))[0][mine[0]]
+        axis = step[:3] / max(float(np.linalg.norm(step[:3])), 1e-12)
+        for angle in np.linspace(0.0, BACK, BACK_STEPS + 1):
+            back = np.append(-np.sin(0.5 * angle) * axis, np.cos(0.5 * angle))
+            if self.off(self.bent(mine, np.zeros(1), back)[0], which).min() >= 0.0:
+                return back
+        return none

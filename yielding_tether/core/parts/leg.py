@@ -1,0 +1,122 @@
+"""Legs whose foot rolls: two segments, a foot with a sole, and a toe where there is one."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, fields
+from typing import Literal
+
+import numpy as np
+
+from ..errors import CoreError
+from ..skeleton import Skeleton
+from ..systems.fk import Fk
+from ..systems.foot import RollingFoot
+from ..systems.system import System
+from ..transforms import Floats, inverse, rotate
+from .limb import LimbPart
+
+V = tuple[float, float, float]
+#: Of the sole of a foot, as shares of its length from ankle to ball: how far behind the ankle the heel stands, how far before the
+#: ball the tip where no joint's end says it, and how wide it is.
+HEEL, TIP, WIDE = 0.4, 0.6, 0.75
+
+
+@dataclass(frozen=True)
+class Sole:
+    """Where a foot touches what it stands on, metres in its joint: heel, ball (its toe's joint where it has one), tip, a point on
+    either edge, and its directions up, forward; `tip_from`: roll (radians) from which it turns about the tip."""
+
+    heel: V
+    ball: V
+    tip: V
+    left: V
+    right: V
+    up: V = (0.0, 1.0, 0.0)
+    forward: V = (0.0, 0.0, 1.0)
+    tip_from: float = 0.7
+
+    @property
+    def numbers(self) -> Floats:
+        """(SOLE,) as the kernels read them, the directions square to one another."""
+        up = np.array(self.up) / np.linalg.norm(self.up)
+        forward = np.array(self.forward) - (up @ self.forward) * up
+        forward /= np.linalg.norm(forward)
+        points = (self.heel, self.ball, self.tip, self.left, self.right)
+        return np.concatenate([*points, np.cross(up, forward), up, forward, [self.tip_from]])
+
+    @staticmethod
+    def found(skeleton: Skeleton, foot: int, toe: int | None, floor: float | None = None) -> Sole:
+        """The sole of a foot that stands on the floor at rest: its ball at the joint of the toe, or under where that would be.
+        floor: its height (metres), by default that of the lowest joint or end of one."""
+        pos, rot = skeleton.rest_pose
+        tips = {j: pos[j] + rotate(rot[j], np.array(b.tip)) for j, b in enumerate(skeleton.joints) if b.tip is not None}
+        lowest = float(np.array([*pos, *tips.values()])[:, 1].min()) if floor is None else floor
+        ankle = pos[foot]
+        inside = skeleton.descendants(foot) - {foot}
+        below = [*(pos[j] for j in inside), *(tips[j] for j in (*inside, foot) if j in tips)]
+        # Without anything below it, a foot is taken to be a third as long as its shin.
+        plain = ankle + [0.0, 0.0, float(np.linalg.norm(skeleton.joints[foot].offset)) / 3.0]
+        last = max(below, key=lambda p: float(np.hypot(*(p - ankle)[[0, 2]])), default=plain)
+        ball = ankle + (last - ankle) / (1.0 + TIP) if toe is None else pos[toe]
+        # Where several toes lie side by side, the foot leads to the middle of them.
+        toes = [pos[j] for j in inside if skeleton.parents[j] == foot and _beside(pos[j] - ankle, ball - ankle)]
+        middle = np.mean(toes, axis=0) if toes else ball
+        # A foot that points straight down leads nowhere: then it is taken to lead where the world's forward is.
+        ways = ((p - ankle) * [1.0, 0.0, 1.0] for p in (middle, last))
+        forward = next((w / np.linalg.norm(w) for w in ways if np.linalg.norm(w) > 1e-6), np.array([0.0, 0.0, 1.0]))
+        length = max(float((ball - ankle) @ forward), 0.5 * float(np.linalg.norm(ball - ankle)))
+        ahead = max(float((last - ball) @ forward), TIP * length)
+        across = np.cross([0.0, 1.0, 0.0], forward)
+
+        def triple(v: Floats) -> V:
+            return (float(v[0]), float(v[1]), float(v[2]))
+
+        def standing(at: Floats, side: float = 0.0) -> Floats:
+            found: Floats = at * [1.0, 0.0, 1.0] + [0.0, lowest, 0.0] + 0.5 * side * WIDE * length * across
+            return found
+
+        points = (
+            standing(ankle - HEEL * length * forward), standing(ball) if toe is None else ball,
+            standing(ball + ahead * forward), standing(ball, 1.0), standing(ball, -1.0),
+        )  # fmt: skip
+        back = inverse(rot[foot])
+        heel, ball, tip, left, right = (triple(rotate(back, p - ankle)) for p in points)
+        up = triple(rotate(back, np.array([0.0, 1.0, 0.0])))
+        return Sole(heel, ball, tip, left, right, up, triple(rotate(back, forward)))
+
+
+def _beside(one: Floats, other: Floats) -> bool:
+    """Whether two directions lead about the same way, equally far."""
+    a, b = float(np.linalg.norm(one)), float(np.linalg.norm(other))
+    return a > 0.5 * b and b > 0.5 * a and float(one @ other) > 0.7 * a * b
+
+
+@dataclass(frozen=True)
+class LegPart(LimbPart, kind="footed limb"):
+    """A limb of thigh, shin and foot, with the joint of the toe after them if there is one."""
+
+    role: str = "leg"
+    kind: Literal["footed limb"] = "footed limb"  # type: ignore[assignment]
+    sole: Sole = Sole(
+        (0.0, -0.08, -0.06), (0.0, -0.08, 0.12), (0.0, -0.08, 0.2), (0.05, -0.08, 0.12), (-0.05, -0.08, 0.12)
+    )
+
+    @property
+    def toe(self) -> str:
+        """Joint of the toe, "" where there is none."""
+        return self.joints[3] if len(self.joints) > 3 else ""
+
+    def systems(self) -> tuple[System, ...]:
+        return (Fk(), RollingFoot())
+
+    def check(self, skeleton: Skeleton) -> None:
+        if len(self.joints) not in (3, 4) or len(self.orders) != len(self.joints):
+            raise CoreError(f"{self.label} needs thigh, shin, foot and at most a toe, with a rotation order each.")
+        self.check_segments(skeleton)
+        numbers = [x for f in fields(self.sole) for x in np.ravel(getattr(self.sole, f.name))]
+        if not np.isfinite(numbers).all() or np.linalg.norm(np.cross(self.sole.up, self.sole.forward)) < 1e-6:
+            raise CoreError(
+                f"The sole of the {self.label} needs finite points, and a way up that is not its way forward."
+            )
+        if not 0.1 <= self.sole.tip_from <= np.pi:
+            raise CoreError(f"The foot of the {self.label} must turn about its tip from a roll of 6 to 180 degrees on.")

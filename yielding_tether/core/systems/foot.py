@@ -1,0 +1,223 @@
+"""IK of a leg whose foot rolls: its control stays flat under the foot, and the limb aims at what roll, bank and turns make of it.
+
+Beside the ten values of a two-segment limb there are roll, bank, turns about heel, ball and tip, and of a toe a lift and its
+own turn: more than there are freedoms. So a fit keeps values that make the pose already; else the control is level in what
+it follows with the heading of the sole, roll is the sole's pitch along that and bank its tilt after it, and what they leave goes
+to the control. The formulas are in `kernels.foot`.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import TYPE_CHECKING, cast
+
+import numpy as np
+
+from ..channels import Channel, in_words, turning
+from ..kernels import fits
+from ..kernels.foot import AIM, TOE, feet
+from ..tape import Run, Tape, signs_of
+from ..transforms import Floats, Ints, inverse, multiply, rotate
+from .place import fit_control
+from .system import Control, Handle, Posed, State
+from .two_segment import TwoSegment, ik_name
+
+if TYPE_CHECKING:
+    from ..parts.leg import LegPart
+    from ..parts.part import Part
+    from ..rig import Bound
+
+#: Roll, bank and turns, after the ten values of the limb; then of a toe its lift and its own turn.
+FOOT = (
+    ("roll", "roll"), ("bank", "bank"), ("heel", "turn about the heel"), ("ball", "turn about the ball"),
+    ("tip", "turn about the tip"),
+)  # fmt: skip
+_ROLL, _LIFT = 10, 15
+#: Least and greatest roll (radians) that a lever gives.
+ROLLS = (-1.5, 2.5)
+#: Metres and radians within which two soles are each other's mirror image.
+ALIKE = 1e-6
+#: Node at which the limb aims, by the name of the control and this.
+AIMED = "aim"
+
+
+def sole_of(bound: Bound) -> Floats:
+    """(SOLE,) numbers of a sole, as the kernels read them."""
+    return cast("LegPart", bound.part).sole.numbers
+
+
+class RollingFoot(TwoSegment):
+    """IK of two segments with a foot that rolls."""
+
+    ample = True
+
+    def channels(self, part: Part) -> tuple[Channel, ...]:
+        leg = cast("LegPart", part)
+        shape, guide = super().channels(part)[:10], super().channels(part)[10:]
+        closed = {c for c in leg.locked if "." not in c}
+
+        def one(name: str, label: str) -> Channel:
+            return Channel(leg.ik, name, "angle", self.name, label, access="locked" if name in closed else "open")
+
+        foot = [one(name, label) for name, label in FOOT]
+        toe = (
+            [one("lift", "toe lift"), *turning(leg.ik, self.name, f"{leg.toe}.", f"{in_words(leg.toe)},")]
+            if leg.toe
+            else []
+        )
+        return (*shape, *foot, *toe, *guide)
+
+    def controls(self, part: Part) -> tuple[Control, ...]:
+        foot = part.joints[2]
+        lever = Control(
+            lever_name(part), f"heel of the {part.label}", "xyz", Handle("lever", ("move",), foot, foot, computed=True),
+            shows=(cast("LegPart", part).ik, "roll"),
+        )  # fmt: skip
+        return (*super().controls(part), lever)
+
+    def nodes(self, part: Part) -> tuple[tuple[str, str], ...]:
+        return ((cast("LegPart", part).ik, AIMED),)
+
+    def run(self, part: Part) -> tuple[int, int, int]:
+        return 0, 1, 2
+
+    def aim(self, bound: Bound, control: str) -> int:
+        return bound.extra[control, AIMED] if control == ik_name(bound) else super().aim(bound, control)
+
+    def tilts(self, bound: Bound, control: str) -> list[int]:
+        found: list[int] = bound.systems[self.name].channels[_ROLL:_LIFT].tolist()
+        return found if control == ik_name(bound) else []
+
+    def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
+        channels, sole = bound.systems[self.name].channels, sole_of(bound)
+        control = bound.controls[ik_name(bound)].node
+        aimed = (self.aim(bound, ik_name(bound)), control, *channels[_ROLL:_LIFT], bound.slot)
+        runs = [tape.add(AIM, aimed, sole), *super().emit(tape, bound, into, state)]
+        if len(into) > 3:
+            lift = channels[_LIFT]
+            ints = (
+                into[3], into[2], channels[_ROLL], lift, lift + 1, bound.moving[3, 0], bound.samples[3], bound.slot
+            )  # fmt: skip
+            floats = (
+                *bound.offsets[3], *bound.rests[3], *signs_of(bound.part.joint_orders[3]), *sole[15:18], sole[24]
+            )  # fmt: skip
+            runs.append(tape.add(TOE, ints, floats, (lift + 1,)))
+        return runs
+
+    # --- fitting
+
+    def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
+        shape = super().fit(bound, posed, near)
+        foot = np.stack([posed.kept[k] for k in range(_ROLL, _LIFT)]) if posed.kept else self._level(bound, posed, near)
+        shape[:6] = self._control(bound, posed, foot, near)
+        if len(bound.nodes) <= 3:
+            return np.concatenate([shape, foot])
+        lift = posed.kept.get(_LIFT, np.zeros(len(posed.pos)))[None]
+        own = np.empty((3, len(posed.pos)))
+        above = multiply(posed.rot[:, 2], self._toe_turn(bound, foot, lift[0]))
+        fits.turns(
+            np.ascontiguousarray(posed.rot[:, 3:4]), np.ascontiguousarray(above[:, None]), bound.rests[3:4], bound.orders[3:4],
+            np.ascontiguousarray(near[_LIFT + 1 : _LIFT + 4].reshape(1, 3)), own,
+        )  # fmt: skip
+        return np.concatenate([shape, foot, lift, own])
+
+    def _level(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
+        """(5, F) values of the foot under which its control is level in its space; nothing where roll or bank is locked."""
+        mine = bound.systems[self.name]
+        foot = np.zeros((5, len(posed.pos)))
+        if mine.held[_ROLL] or mine.held[_ROLL + 1]:
+            return foot
+        left, up, forward = sole_of(bound)[15:24].reshape(3, 3)
+        # The sole's turn from rest, in the control's space, by its directions there.
+        turn = multiply(inverse(posed.spaces[ik_name(bound)].rot), posed.rot[:, 2])
+        side = rotate(turn, left)
+        roll = np.arctan2(-rotate(turn, forward) @ up, rotate(turn, up) @ up)
+        foot[0] = np.unwrap(np.concatenate([near[_ROLL : _ROLL + 1], roll]))[1:]
+        foot[1] = np.arctan2(side @ up, np.hypot(side @ left, side @ forward))
+        return foot
+
+    def _placed(self, bound: Bound, foot: Floats) -> tuple[Floats, Floats, Floats]:
+        """Place (F, 3), rotation (F, 4) of the foot in its control, and angle about the ball (F,), for values (5, F)."""
+        pos, rot, balls = np.empty((foot.shape[1], 3)), np.empty((foot.shape[1], 4)), np.empty(foot.shape[1])
+        feet(np.ascontiguousarray(foot), sole_of(bound), pos, rot, balls)
+        return pos, rot, balls
+
+    def _toe_turn(self, bound: Bound, foot: Floats, lift: Floats) -> Floats:
+        """(F, 4) turn of the toe in the foot, before its rest and its own."""
+        half = -0.5 * (self._placed(bound, foot)[2] + lift)
+        left = sole_of(bound)[15:18]
+        return np.concatenate([np.sin(half)[:, None] * left, np.cos(half)[:, None]], axis=1)
+
+    def _under(self, bound: Bound, posed: Posed, foot: Floats, pos: Floats, rot: Floats) -> tuple[Floats, Floats]:
+        """Place and rotation of the control where the foot is at pos (F, 3), rot (F, 4)."""
+        place, turn, _ = self._placed(bound, foot)
+        under = multiply(rot, inverse(turn))
+        return pos - rotate(under, posed.sizes[:, None] * place), under
+
+    def _control(self, bound: Bound, posed: Posed, foot: Floats, near: Floats) -> Floats:
+        control = ik_name(bound)
+        pos, rot = self._under(bound, posed, foot, posed.pos[:, 2], posed.rot[:, 2])
+        return fit_control(posed, control, pos, rot, bound.controls[control].control.order, near)
+
+    def mirrored(self, bound: Bound, other: Bound) -> dict[int, float]:
+        soles = sole_of(bound), sole_of(other)
+        one, two = (_by_ways(sole) for sole in soles)
+        # Heel, ball and tip of the other side, and its edges changed over, with their left and right.
+        swapped = two[[0, 1, 2, 4, 3]] * [-1.0, 1.0, 1.0]
+        alike = np.abs(one - swapped).max() <= ALIKE and abs(soles[0][24] - soles[1][24]) <= ALIKE
+        if len(bound.nodes) != len(other.nodes) or not alike:
+            return {}
+        signs = {_ROLL: 1.0, **dict.fromkeys(range(_ROLL + 1, _LIFT), -1.0)}
+        return signs | ({_LIFT: 1.0} if len(bound.nodes) > 3 else {})
+
+    # --- dragging
+
+    def _lever(self, bound: Bound) -> Floats:
+        """(3,) where the lever that rolls the foot stands, in its joint: behind the heel, by a third of its length."""
+        sole = sole_of(bound)
+        heel, tip = sole[:3], sole[6:9]
+        found: Floats = heel + (heel - tip) / 3.0
+        return found
+
+    def places(self, bound: Bound, posed: Posed, values: Mapping[int, Floats]) -> dict[str, Floats]:
+        at = posed.pos[:, 2] + rotate(posed.rot[:, 2], posed.sizes[:, None] * self._lever(bound))
+        return {**super().places(bound, posed, values), lever_name(bound.part): at}
+
+    def drag(
+        self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
+    ) -> dict[int, float]:
+        if control != lever_name(bound.part):
+            return super().drag(bound, posed, control, position, rotation, now)
+        channels = bound.systems[self.name].channels[_ROLL:_LIFT]
+        foot = np.array([[now[int(c)]] for c in channels])
+        pos, rot = self._under(bound, posed, foot, posed.pos[:1, 2], posed.rot[:1, 2])
+        wanted = rotate(inverse(rot[0]), position - pos[0]) / posed.sizes[0]
+        # The roll under which the lever comes nearest: looked for ever more finely.
+        low, high = ROLLS
+        while high - low > 1e-7:
+            rolls = np.linspace(low, high, 201)
+            place, turn, _ = self._placed(bound, np.vstack([rolls, np.repeat(foot[1:], 201, axis=1)]))
+            best = rolls[np.argmin(np.linalg.norm(place + rotate(turn, self._lever(bound)) - wanted, axis=1))]
+            step = 2.0 * (rolls[1] - rolls[0])
+            low, high = max(best - step, ROLLS[0]), min(best + step, ROLLS[1])
+        return {int(channels[0]): float(0.5 * (low + high))}
+
+    def rest(
+        self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
+    ) -> tuple[Floats, Floats]:
+        if control != ik_name(bound):
+            return position, rotation
+        foot = np.array([[now[int(c)]] for c in bound.systems[self.name].channels[_ROLL:_LIFT]])
+        pos, rot = self._under(bound, posed, foot, position[None], rotation[None])
+        return pos[0], rot[0]
+
+
+def _by_ways(sole: Floats) -> Floats:
+    """(5, 3) points of a sole along its ways: to the left, up, forward."""
+    found: Floats = sole[:15].reshape(5, 3) @ sole[15:24].reshape(3, 3).T
+    return found
+
+
+def lever_name(part: Part) -> str:
+    """Name of the lever behind the heel of a leg, by which its foot is rolled."""
+    return f"{part.name}.heel"
