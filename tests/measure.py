@@ -201,20 +201,20 @@ def repeated(c: Curve, count: int) -> Curve:
 
 def live() -> None:
     """Live posing through the WebSocket of the real service: as the take is, and while eight more controls follow."""
-    from .servers import Service
+    from .servers import Service, ask
 
     service = Service()
     try:
-        scenes = httpx.get(f"{service.base}/api/scenes").json()
+        scenes = ask.get(f"{service.base}/api/scenes").json()
         take = next(t["id"] for s in scenes for t in s["takes"] if t["name"] == "Cast off")
         _live(service.base, take, "live posing, request to reply")
         for k, part in enumerate(("head", "spine", "fingers.L", "fingers.R", "leg.L", "leg.R", "arm.L", "arm.R")):
-            revision = httpx.get(f"{service.base}/api/takes/{take}").json()["revision"]
+            revision = ask.get(f"{service.base}/api/takes/{take}").json()["revision"]
             asked = {
                 "revision": revision, "operation": "retether", "parts": [{"member": "marl", "part": part}], "first": 20,
                 "last": None, "choices": {"to": ("world", "deck/deck", "rail/rail")[k % 3], "after": "ride"},
             }  # fmt: skip
-            httpx.post(f"{service.base}/api/takes/{take}/apply", json=asked, timeout=60).raise_for_status()
+            ask.post(f"{service.base}/api/takes/{take}/apply", json=asked, timeout=60).raise_for_status()
         _live(service.base, take, "live posing while eight more follow")
     finally:
         service.stop()
@@ -222,12 +222,12 @@ def live() -> None:
 
 def _live(base: str, take: int, name: str) -> None:
     """Six hundred drags of a hand, one after the other."""
-    from websockets.sync.client import connect
+    from .servers import ask, socket_to
 
-    info = httpx.get(f"{base}/api/takes/{take}").json()
+    info = ask.get(f"{base}/api/takes/{take}").json()
     drag = {"revision": info["revision"], "frame": 60, "member": "marl", "part": "arm.R", "control": "arm.R.ik"}
     found, echo = [], []
-    with connect(f"{base.replace('http', 'ws')}/api/takes/{take}/live") as socket:
+    with socket_to(f"{base.replace('http', 'ws')}/api/takes/{take}/live") as socket:
         for k in range(600):
             place = [-0.2 + 0.1 * np.sin(k / 20), 1.2 + 0.1 * np.cos(k / 30), 0.35]
             began = time.perf_counter()
@@ -303,9 +303,8 @@ def working() -> None:
 def full_take() -> None:
     """The same live posing, poses and opening on a take with 2,000 keys more and 50 revisions, against a fresh one."""
     import httpx
-    from websockets.sync.client import connect
 
-    from .servers import Service
+    from .servers import Service, socket_to
 
     service = Service()
     try:
@@ -323,7 +322,7 @@ def full_take() -> None:
 
         def figures() -> dict[str, float]:
             head = http.get(f"/takes/{take}").json()["revision"]
-            with connect(f"{service.base.replace('http', 'ws')}/api/takes/{take}/live") as socket:
+            with socket_to(f"{service.base.replace('http', 'ws')}/api/takes/{take}/live") as socket:
                 k = iter(range(10_000))
 
                 def ask() -> None:
@@ -375,7 +374,7 @@ def kills() -> None:
 
 def faults() -> None:
     """What hostile files cost, and how long others wait while a large one is read."""
-    from .servers import Service
+    from .servers import Service, ask
 
     head = (
         b"HIERARCHY\nROOT a%bb\n{\nOFFSET 0 0 0\nCHANNELS 3 Xrotation Yrotation Zrotation\nEnd Site\n{\nOFFSET 0 1 0\n}\n}\n"
@@ -390,7 +389,7 @@ def faults() -> None:
         done = threading.Event()
 
         def look() -> None:
-            with httpx.Client(base_url=service.base) as client:
+            with httpx.Client(base_url=service.base, timeout=60) as client:
                 while not done.is_set():
                     began = time.perf_counter()
                     client.get("/api/health").raise_for_status()
@@ -403,7 +402,7 @@ def faults() -> None:
         calm = sorted(waits)
         waits.clear()
         began = time.perf_counter()
-        httpx.post(f"{service.base}/api/import?filename=long.bvh", content=data, timeout=600).raise_for_status()
+        ask.post(f"{service.base}/api/import?filename=long.bvh", content=data, timeout=600).raise_for_status()
         took = time.perf_counter() - began
         done.set()
         looker.join()

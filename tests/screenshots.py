@@ -2,11 +2,10 @@
 
 from __future__ import annotations
 
-import httpx
 from playwright.sync_api import Page, sync_playwright
 
 from .interface.pages import FLAGS
-from .servers import ROOT, Service
+from .servers import ROOT, Service, ask
 
 FOLDER = ROOT / "docs" / "screenshots"
 
@@ -103,7 +102,7 @@ def main() -> None:
             keep(page, "curves")
             page.keyboard.press("w")
             side = browser.new_page(viewport={"width": 1280, "height": 800})
-            takes = [t for s in httpx.get(f"{service.base}/api/scenes").json() for t in s["takes"]]
+            takes = [t for s in ask.get(f"{service.base}/api/scenes").json() for t in s["takes"]]
             other = next(t["id"] for t in takes if t["name"] == "Tow strap")
             side.goto(f"{service.base}/take/{other}")
             side.wait_for_function("() => window.benchView?.gl.info.render.triangles > 1000")

@@ -13,11 +13,12 @@ import tempfile
 import threading
 import time
 from collections.abc import Callable, Iterable
-from functools import cache
+from functools import cache, partial
 from pathlib import Path
 
 import httpx
 import psycopg
+from websockets.sync.client import connect
 
 from yielding_tether.__main__ import _load_demo
 from yielding_tether.store.cluster import Cluster, free_port
@@ -27,6 +28,7 @@ ROOT = Path(__file__).resolve().parents[1]
 
 # Requests of tests: on a busy machine an answer may take long, and a server that was killed leaves no connection to reuse.
 ask = httpx.Client(timeout=60, limits=httpx.Limits(max_keepalive_connections=0))
+socket_to = partial(connect, open_timeout=60, ping_timeout=60)
 
 
 def node(script: str, *arguments: str) -> str:
@@ -177,7 +179,7 @@ class Service:
     def stop(self) -> None:
         if self.process is not None and self.process.poll() is None:
             self.process.terminate()
-            self.process.wait(20)
+            self.process.wait(60)
         if self.kept is not None:
             self.kept.close()
         shutil.rmtree(self.state, ignore_errors=True)

@@ -12,12 +12,11 @@ from typing import Any
 
 import httpx
 import orjson
-from websockets.sync.client import connect
 
 from yielding_tether.formats import bvh
 
 from .core.test_handover import demo
-from .servers import Service
+from .servers import Service, ask, socket_to
 
 #: Minutes that each of them takes.
 WRITERS, SOAK = (
@@ -46,7 +45,7 @@ def writers(say: Say) -> None:
     """Eight animators pose and key one take at once."""
     service = Service(private=True)
     try:
-        take = next(t["id"] for s in httpx.get(f"{service.base}/api/scenes").json() for t in s["takes"])
+        take = next(t["id"] for s in ask.get(f"{service.base}/api/scenes").json() for t in s["takes"])
         end = time.monotonic() + 60 * WRITERS
         waits: list[float] = []
         written: list[int] = []
@@ -57,7 +56,7 @@ def writers(say: Say) -> None:
             dice = random.Random(seed)
             with httpx.Client(base_url=f"{service.base}/api", timeout=60) as http:
                 head = http.get(f"/takes/{take}").json()["revision"]
-                with connect(f"{service.base.replace('http', 'ws')}/api/takes/{take}/live") as channel:
+                with socket_to(f"{service.base.replace('http', 'ws')}/api/takes/{take}/live") as channel:
                     while time.monotonic() < end:
                         drag = {
                             "revision": head, "frame": dice.randint(5, 100), "member": "marl", "part": "arm.R",
@@ -88,7 +87,7 @@ def writers(say: Say) -> None:
             thread.start()
         for thread in threads:
             thread.join()
-        revisions = httpx.get(f"{service.base}/api/takes/{take}/revisions", timeout=60).json()
+        revisions = ask.get(f"{service.base}/api/takes/{take}/revisions", timeout=60).json()
         ids = [r["id"] for r in revisions]
         waits.sort()
         say(

@@ -31,7 +31,7 @@ FLAGS = [
 def chromium() -> Browser:
     """One browser for all tests of a process."""
     # Other tests run meanwhile: what is waited for may take a while.
-    expect.set_options(timeout=15_000)
+    expect.set_options(timeout=30_000)
     playwright = sync_playwright().start()
     browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
 
@@ -179,7 +179,7 @@ class Pages(unittest.TestCase):
         return head
 
     def wait_for_revision(self, page: Page, words: str) -> None:
-        expect(page.get_by_test_id("revision")).to_contain_text(words, timeout=15_000)
+        expect(page.get_by_test_id("revision")).to_contain_text(words)
 
     def grab(self, page: Page, limb: str, kind: int) -> tuple[float, float]:
         """Where a limb's control (0) or guide (1) is on the screen."""

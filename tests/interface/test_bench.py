@@ -22,7 +22,7 @@ class Bench(Pages):
 
     def test_the_planted_pop_is_repaired_as_a_new_user_would(self) -> None:
         page = self.open()
-        page.wait_for_url(re.compile(r"/take/\d+"), timeout=15_000)
+        page.wait_for_url(re.compile(r"/take/\d+"))
         self.drawn(page)
         expect(page.get_by_label("Frame", exact=True)).to_have_value("118")
         pop = 1000 * self.proof().changes[0].pose_before
@@ -31,13 +31,13 @@ class Bench(Pages):
         before = self.head()
         self.select(page, "right arm", 118, 204)
         sentence = page.get_by_test_id("sentence")
-        expect(sentence).to_contain_text(f"Nothing moves at the change (was {pop:.1f} mm)", timeout=15_000)
+        expect(sentence).to_contain_text(f"Nothing moves at the change (was {pop:.1f} mm)")
         counts = self.proof().keys
         expect(sentence).to_contain_text(f"{counts.kept} kept, {counts.added} added, {counts.removed} removed")
         # Tried, not applied: the take still stands where it was, the meter shows both.
         self.assertEqual(self.head(), before)
         expect(page.get_by_test_id("meter")).to_have_attribute(
-            "aria-label", re.compile(rf"jump {pop:.3f} mm; tried: .* 0\.000 mm"), timeout=15_000
+            "aria-label", re.compile(rf"jump {pop:.3f} mm; tried: .* 0\.000 mm")
         )
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Hand over right arm to IK, from frame 118 on")
@@ -59,7 +59,7 @@ class Bench(Pages):
         before = self.head()
         self.select(page, "left arm", 120, 180)
         expect(page.get_by_test_id("offer")).to_contain_text("frames 120–180")
-        expect(page.get_by_test_id("proof")).to_contain_text("Tried, not applied", timeout=15_000)
+        expect(page.get_by_test_id("proof")).to_contain_text("Tried, not applied")
         expect(page.get_by_role("button", name="FK", exact=True)).to_have_attribute("aria-pressed", "true")
         page.keyboard.press("Escape")
         expect(page.get_by_test_id("offer")).to_have_count(0)
@@ -68,10 +68,10 @@ class Bench(Pages):
     def test_choices_are_tried_as_they_are_made(self) -> None:
         page = self.bench()
         self.select(page, "right arm", 20, 60)
-        expect(page.get_by_test_id("proof")).to_contain_text("Tried", timeout=15_000)
+        expect(page.get_by_test_id("proof")).to_contain_text("Tried")
         carried = page.get_by_test_id("sentence").inner_text()
         page.get_by_role("button", name="hold the pose").click()
-        expect(page.get_by_test_id("sentence")).not_to_have_text(carried, timeout=15_000)
+        expect(page.get_by_test_id("sentence")).not_to_have_text(carried)
         page.get_by_role("button", name="Apply").click()
         self.wait_for_revision(page, "frames 20 to 60, pose held")
 
@@ -109,7 +109,7 @@ class Bench(Pages):
         field = page.get_by_label("Frame", exact=True)
         field.fill("60")
         field.press("Enter")
-        expect(page.get_by_test_id("driver")).to_contain_text("FK drives here", timeout=15_000)
+        expect(page.get_by_test_id("driver")).to_contain_text("FK drives here")
         page.wait_for_timeout(500)
         x, y = self.grab(page, "arm.R", 0)
         page.mouse.move(x, y)
@@ -136,7 +136,7 @@ class Bench(Pages):
         page.keyboard.press("Escape")
         page.keyboard.press("Home")
         page.keyboard.press("Space")
-        page.wait_for_function("() => Number(document.querySelector('[aria-label=Frame]').value) > 5", timeout=15_000)
+        page.wait_for_function("() => Number(document.querySelector('[aria-label=Frame]').value) > 5")
         page.keyboard.press("Space")
         page.keyboard.press("?")
         expect(page.get_by_role("dialog")).to_contain_text("First steps and keys")
@@ -155,26 +155,26 @@ class Bench(Pages):
 
     def test_a_capture_comes_in_and_is_handed_over_at_once(self) -> None:
         page = self.open()
-        page.wait_for_url(re.compile(r"/take/\d+"), timeout=15_000)
+        page.wait_for_url(re.compile(r"/take/\d+"))
         self.drawn(page)
         page.goto(self.service.base + "/")
-        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible(timeout=15_000)
+        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible()
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "deck walk.bvh"
             file.write_text(written(np.random.default_rng(1), frames=30)[0])
             page.get_by_test_id("picker").set_input_files(file)
-            page.wait_for_url(re.compile(r"/take/\d+"), timeout=15_000)
+            page.wait_for_url(re.compile(r"/take/\d+"))
         self.drawn(page)
         expect(page.get_by_test_id("driver")).to_contain_text("The capture drives here")
         self.select(page, "left arm", 5, 20)
-        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Hand over left arm to IK, frames 5 to 20")
 
     def test_a_broken_file_is_refused_with_its_line(self) -> None:
         page = self.bench()
         page.goto(self.service.base + "/")
-        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible(timeout=15_000)
+        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible()
         count = len(self.http.get("/scenes").json())
         with tempfile.TemporaryDirectory() as folder:
             file = Path(folder) / "torn.bvh"
@@ -182,23 +182,19 @@ class Bench(Pages):
             lines[3] = "OFFSET 0 none 0"
             file.write_text("\n".join(lines))
             page.get_by_test_id("picker").set_input_files(file)
-            expect(page.get_by_role("alert")).to_contain_text(
-                "torn.bvh was not brought in. Line 4, at 'none'", timeout=15_000
-            )
+            expect(page.get_by_role("alert")).to_contain_text("torn.bvh was not brought in. Line 4, at 'none'")
         self.assertEqual(len(self.http.get("/scenes").json()), count)
 
     def test_a_second_window_is_told_and_goes_on(self) -> None:
         first, second = self.bench(), self.bench()
         self.select(first, "right arm", 118, 204)
-        expect(first.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        expect(first.get_by_test_id("sentence")).to_be_visible()
         self.select(second, "left arm", 120, 180)
-        expect(second.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        expect(second.get_by_test_id("sentence")).to_be_visible()
         first.keyboard.press("Enter")
         self.wait_for_revision(first, "Hand over right arm")
         second.keyboard.press("Enter")
-        expect(second.get_by_role("alert")).to_contain_text(
-            "changed since you opened it: Hand over right arm", timeout=15_000
-        )
+        expect(second.get_by_role("alert")).to_contain_text("changed since you opened it: Hand over right arm")
         self.wait_for_revision(second, "Hand over right arm")
         # What the second window tried is tried again on the newer state, and goes on from there.
         expect(second.get_by_role("alert")).to_contain_text("Enter applies it")
@@ -233,4 +229,4 @@ class Bench(Pages):
         field.fill("150")
         field.press("Enter")
         shown = page.get_by_label("swivel at this frame", exact=True)
-        expect(shown).to_have_value(f"{np.degrees(swivel):.3f}".rstrip("0").rstrip("."), timeout=15_000)
+        expect(shown).to_have_value(f"{np.degrees(swivel):.3f}".rstrip("0").rstrip("."))

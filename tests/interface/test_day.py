@@ -38,7 +38,7 @@ class Findings(Pages):
         program = Program(*lantern_round())
         _, proof = repair.apply(program, [found[0].key])
         counts = f"{proof.keys.kept} kept, {proof.keys.added} added, {proof.keys.removed} removed"
-        expect(page.get_by_test_id("sentence")).to_contain_text(counts, timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_contain_text(counts)
         expect(page.get_by_test_id("sentence")).to_contain_text("outside unchanged")
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Repair: ")
@@ -51,7 +51,7 @@ class Findings(Pages):
         self.wait_for_revision(page, "Open again: ")
         page.evaluate("() => document.activeElement?.blur()")
         page.keyboard.press("Shift+R")
-        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Repair 2 findings")
         self.assertEqual(self.http.get(f"/takes/{self.take()}").json()["findings"], [])
@@ -63,9 +63,7 @@ class Keys(Pages):
     def lay(self, page: Page, *labels: str) -> None:
         for label in labels:
             page.get_by_label(f"Curve of {label}", exact=True).click()
-        expect(page.get_by_test_id("curves")).to_have_attribute(
-            "aria-label", re.compile(re.escape(labels[-1])), timeout=15_000
-        )
+        expect(page.get_by_test_id("curves")).to_have_attribute("aria-label", re.compile(re.escape(labels[-1])))
 
     def at(self, page: Page, frame: float, share: float) -> tuple[float, float]:
         sheet = page.get_by_test_id("curves")
@@ -123,7 +121,7 @@ class Keys(Pages):
         self.wait_for_revision(page, "(lock)")
         page.evaluate("() => document.activeElement?.blur()")
         page.keyboard.press("Delete")
-        expect(page.get_by_role("alert")).to_contain_text("is locked", timeout=15_000)
+        expect(page.get_by_role("alert")).to_contain_text("is locked")
         self.assertEqual(self.errors, [])
 
     def test_a_value_is_typed_and_a_part_keyed(self) -> None:
@@ -133,7 +131,7 @@ class Keys(Pages):
         field = page.get_by_label("head, turn y at this frame", exact=True)
         # The card has come for this frame once it shows the value that the core has there.
         value = float(np.degrees(sample(demo().take.curves["marl/head.ry"], [70.0])[0]))
-        expect(field).to_have_value(f"{value:.3f}".rstrip("0").rstrip("."), timeout=15_000)
+        expect(field).to_have_value(f"{value:.3f}".rstrip("0").rstrip("."))
         field.fill("12.5")
         field.press("Enter")
         self.wait_for_revision(page, "Add 1 key of head, turn y")
@@ -151,7 +149,7 @@ class Keys(Pages):
         page.get_by_role("button", name="Keys", exact=True).click()
         field = page.get_by_label("by", exact=True)
         field.fill("3")
-        expect(page.get_by_test_id("sentence")).to_contain_text("keys: ", timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_contain_text("keys: ")
         page.get_by_role("button", name="Apply").click()
         self.wait_for_revision(page, "by 3 frames")
         times = {k["time"] for k in self.stored("marl/upperarm.L.rx")}
@@ -166,7 +164,7 @@ class Keys(Pages):
         page.evaluate("() => document.activeElement?.blur()")
         before = self.head()
         page.keyboard.press("Alt+ArrowUp")
-        expect(page.get_by_role("alert")).to_contain_text("Not keyed yet", timeout=15_000)
+        expect(page.get_by_role("alert")).to_contain_text("Not keyed yet")
         self.assertEqual(self.head(), before)
         page.keyboard.press("k")
         self.wait_for_revision(page, "Pose right arm at frame 118")
@@ -176,7 +174,7 @@ class Judging(Pages):
     def test_two_revisions_are_compared(self) -> None:
         page = self.bench()
         page.keyboard.press("n")
-        expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_be_visible()
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Repair")
         page.keyboard.press("v")
@@ -187,9 +185,9 @@ class Judging(Pages):
         self.wait_for_revision(page, "hand joined")
         first = page.get_by_role("listitem").filter(has_text="As opened")
         first.get_by_role("button", name="Compare").click()
-        page.wait_for_url(re.compile(r"/compare/\d+/\d+"), timeout=15_000)
+        page.wait_for_url(re.compile(r"/compare/\d+/\d+"))
         proof = prove("compare", demo(), clean(0), 0.0, 204.0)
-        expect(page.get_by_test_id("most")).to_have_text(f"{1000 * proof.departure_place.value:.1f} mm", timeout=15_000)
+        expect(page.get_by_test_id("most")).to_have_text(f"{1000 * proof.departure_place.value:.1f} mm")
         page.get_by_role("button", name="Worst frame").click()
         expect(page.get_by_test_id("difference-here")).to_contain_text(f"{1000 * proof.departure_place.value:.1f} mm")
         expect(page.get_by_test_id("figures")).to_contain_text("open findings")
@@ -237,7 +235,7 @@ class Judging(Pages):
         page.wait_for_timeout(600)
         x, y = self.on_screen(page, "head")
         page.mouse.click(x, y - 12)
-        expect(page.get_by_label("Part card").get_by_role("heading")).to_have_text("head", timeout=15_000)
+        expect(page.get_by_label("Part card").get_by_role("heading")).to_have_text("head")
         self.assertEqual(self.errors, [])
 
 
@@ -247,12 +245,12 @@ class Clips(Pages):
         self.row(page, "left arm").click()
         self.to_frame(page, 57)
         page.keyboard.press("Control+c")
-        expect(page.get_by_role("alert")).to_contain_text("Kept: left arm, frame 57", timeout=15_000)
+        expect(page.get_by_role("alert")).to_contain_text("Kept: left arm, frame 57")
         self.to_frame(page, 20)
         page.keyboard.press("Control+v")
         clip = copy(demo(), "marl", ["arm.L"], 57.0, 57.0)
         take, proof = paste.apply(demo(), paste.Paste(clip, "marl", 20.0))
-        expect(page.get_by_test_id("sentence")).to_contain_text(f"{proof.keys.added} added", timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_contain_text(f"{proof.keys.added} added")
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Paste left arm, frame 57 at frame 20")
         got = self.http.post(f"/takes/{self.take()}/transforms", json={"times": [20], "member": "marl"}).json()
@@ -265,12 +263,12 @@ class Clips(Pages):
         expect(dialog).to_contain_text("pose from Marl: left arm")
         dialog.get_by_role("button", name="Paste here").first.click()
         page.get_by_role("button", name="other side").click()
-        expect(page.get_by_test_id("sentence")).to_contain_text("keys:", timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_contain_text("keys:")
         page.get_by_role("button", name="Apply").click()
         self.wait_for_revision(page, "on the other side")
         page.keyboard.press("l")
         page.get_by_role("button", name=re.compile("Remove left arm, frame 57")).first.click()
-        expect(page.get_by_role("dialog")).to_contain_text("Nothing is kept yet", timeout=15_000)
+        expect(page.get_by_role("dialog")).to_contain_text("Nothing is kept yet")
         self.assertEqual(self.errors, [])
 
 
@@ -290,7 +288,7 @@ class Access(Pages):
     def test_no_main_view_breaks_a_rule_of_access(self) -> None:
         page = self.bench()
         page.keyboard.press("n")
-        expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_be_visible()
         self.assertEqual(self.violations(page), [], "bench, tried")
         page.keyboard.press("Escape")
         page.get_by_label("Curve of move x", exact=True).click()
@@ -309,10 +307,10 @@ class Access(Pages):
         revisions = self.http.get(f"/takes/{self.take()}/revisions").json()
         first = revisions[0]["id"]
         page.goto(f"{self.service.base}/take/{self.take()}/compare/{first}/{first}")
-        expect(page.get_by_test_id("figures")).to_be_visible(timeout=15_000)
+        expect(page.get_by_test_id("figures")).to_be_visible()
         self.assertEqual(self.violations(page), [], "compare")
         page.goto(self.service.base + "/")
-        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible(timeout=15_000)
+        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible()
         self.assertEqual(self.violations(page), [], "home")
 
     def test_the_keyboard_reaches_every_command(self) -> None:
@@ -347,7 +345,7 @@ class Access(Pages):
         self.to_frame(page, 60)
         page.keyboard.press("]")
         expect(page.get_by_test_id("offer")).to_contain_text("frames 30–60")
-        expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_be_visible()
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Hand over left arm to IK, frames 30 to 60")
 
@@ -356,12 +354,12 @@ class Access(Pages):
         self.service.kill()
         page.keyboard.press("Control+z")
         page.keyboard.press("n")
-        expect(page.get_by_test_id("away")).to_contain_text("Everything that was applied is safe", timeout=15_000)
+        expect(page.get_by_test_id("away")).to_contain_text("Everything that was applied is safe")
         self.service.start()
         expect(page.get_by_test_id("away")).to_have_count(0, timeout=20_000)
         page.keyboard.press("Escape")
         page.keyboard.press("n")
-        expect(page.get_by_test_id("proof")).to_contain_text("Tried", timeout=15_000)
+        expect(page.get_by_test_id("proof")).to_contain_text("Tried")
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Repair")
 
@@ -381,7 +379,7 @@ class Access(Pages):
 
         page.route("**/apply", lose)
         page.keyboard.press("n")
-        expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_be_visible()
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Repair")
         self.assertEqual((len(keys), len(set(keys))), (2, 1))

@@ -32,13 +32,13 @@ class Files(Pages):
                 page.wait_for_url(re.compile(r"/take/\d+"), timeout=60_000)
                 return
             # The page has read it once something is told of it.
-            expect(page.get_by_label("Bringing in", exact=True)).to_be_visible(timeout=15_000)
+            expect(page.get_by_label("Bringing in", exact=True)).to_be_visible()
             expect(page.get_by_text(re.compile(r"Reading the (file|motion), \d+ %"))).to_be_visible(timeout=30_000)
 
     def home(self) -> Page:
         self.drawn(self.open(f"/take/{self.take()}"))
         page = self.open("/")
-        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible(timeout=15_000)
+        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible()
         return page
 
     def ended(self, cancelled: list[str]) -> dict[str, Any]:
@@ -194,7 +194,7 @@ class Lost(Pages):
                 page.goto(f"{mine.base}/take/{self.take()}")
                 self.drawn(page)
                 self.select(page, "right arm", 118, 204)
-                expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+                expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")
                 count = len(http.get(f"/takes/{self.take()}/revisions").json())
                 take = self.take()
                 # Killed once the edit is on its way, and before its answer comes.

@@ -40,10 +40,9 @@ class Planks(Pages):
         expect(page.get_by_test_id("offer").get_by_role("button", name="Plant", exact=True)).to_have_attribute(
             "aria-pressed", "true"
         )
-        expect(page.get_by_role("combobox", name="on")).to_have_value("Rail", timeout=15_000)
+        expect(page.get_by_role("combobox", name="on")).to_have_value("Rail")
         expect(page.get_by_test_id("sentence")).to_contain_text(
             re.compile(rf"left arm on the rail slips 0 mm and 0\.00°, from frame 108 to 204 \(was {slips:.1f} mm"),
-            timeout=15_000,
         )
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Plant left arm on Rail")
@@ -85,13 +84,13 @@ class Planks(Pages):
         offer.get_by_role("button", name="Contacts", exact=True).click()
         # All are there: the strip proposes to take them away, then to find them.
         expect(offer.get_by_role("button", name="take them away")).to_have_attribute("aria-pressed", "true")
-        expect(page.get_by_test_id("sentence")).to_be_visible(timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_be_visible()
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Take 2 contacts of right leg away")
         self.select(page, "right leg", 0, 204)
         offer.get_by_role("button", name="Contacts", exact=True).click()
         expect(offer.get_by_role("button", name="find them here")).to_have_attribute("aria-pressed", "true")
-        expect(page.get_by_test_id("sentence")).to_contain_text("right leg on the deck", timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_contain_text("right leg on the deck")
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Find 2 contacts of right leg")
         known = [c for c in find(Program(*cast_off())) if c.joint == "foot.R"]
@@ -102,7 +101,7 @@ class Planks(Pages):
         page = self.bench()
         self.to_frame(page, 140)
         dial = page.get_by_role("slider", name="How far it follows rail")
-        expect(dial).to_have_attribute("aria-valuetext", "100 %", timeout=15_000)
+        expect(dial).to_have_attribute("aria-valuetext", "100 %")
         rail = dial.locator("xpath=ancestor::*[contains(@class, 'MuiSlider-root')]").bounding_box()
         assert rail
         y = rail["y"] + rail["height"] / 2
@@ -110,13 +109,13 @@ class Planks(Pages):
         page.mouse.down()
         page.mouse.move(rail["x"] + rail["width"] / 2, y, steps=4)
         # Seen before it is let go, as a ghost with its proof; nothing is written.
-        expect(page.get_by_test_id("proof")).to_contain_text("Tried, not applied", timeout=15_000)
+        expect(page.get_by_test_id("proof")).to_contain_text("Tried, not applied")
         self.wait_for_revision(page, "As opened")
         page.mouse.up()
         page.wait_for_function(
             "() => document.body.innerText.includes('Undo') && !document.body.innerText.includes('As opened')"
         )
-        expect(dial).not_to_have_attribute("aria-valuetext", "100 %", timeout=15_000)
+        expect(dial).not_to_have_attribute("aria-valuetext", "100 %")
         weight = int((dial.get_attribute("aria-valuetext") or "0").split()[0]) / 100
         self.assertAlmostEqual(weight, 0.5, delta=0.1)
         curves = self.http.get(
@@ -131,7 +130,7 @@ class Planks(Pages):
         expect(page.get_by_test_id("offer").get_by_role("button", name="Follow", exact=True)).to_have_attribute(
             "aria-pressed", "true"
         )
-        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change", timeout=15_000)
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")
         self.assertEqual(self.errors, [])
 
     def test_a_capture_moves_to_a_body_whose_names_carry_a_prefix(self) -> None:
@@ -149,19 +148,19 @@ class Planks(Pages):
         page.get_by_role("combobox", name="To").click()
         page.get_by_role("option", name=re.compile("^prefixed")).click()
         # The prefix is proposed, everything matches, and that is said before anything is done.
-        expect(page.get_by_label("Prefix of names there")).to_have_value("crew:", timeout=15_000)
+        expect(page.get_by_label("Prefix of names there")).to_have_value("crew:")
         expect(page.get_by_test_id("transfer-sentence")).to_contain_text("everything matches")
         expect(page.get_by_test_id("transfer-sentence")).to_contain_text("within 0 mm")
         # A prefix that is wrong is told at once; put right again it is moved.
         page.get_by_label("Prefix of names there").fill("captain:")
         expect(page.get_by_role("table", name="What does not match")).to_contain_text(
-            "has no samples; it stays at rest", timeout=15_000
+            "has no samples; it stays at rest"
         )
         page.get_by_label("Prefix of names there").fill("crew:")
-        expect(page.get_by_test_id("transfer-sentence")).to_contain_text("everything matches", timeout=15_000)
+        expect(page.get_by_test_id("transfer-sentence")).to_contain_text("everything matches")
         page.get_by_label("Name of the new take").fill("Crossing moved")
         page.get_by_role("button", name="Move", exact=True).click()
-        page.wait_for_url(re.compile(r"/take/\d+"), timeout=15_000)
+        page.wait_for_url(re.compile(r"/take/\d+"))
         made = int(page.url.rsplit("/", 1)[1])
         times = {"times": [0.0, 7.5, 40.0]}
         a, b = (

@@ -32,10 +32,10 @@ class Crowd(Pages):
         strip = page.get_by_test_id("offer")
         strip.get_by_role("button", name="Hand over").click()
         expect(strip.get_by_role("button", name="Twirl", exact=True)).to_have_attribute("aria-pressed", "true")
-        expect(page.get_by_test_id("sentence").first).to_contain_text("Nothing moves at the change", timeout=15_000)
+        expect(page.get_by_test_id("sentence").first).to_contain_text("Nothing moves at the change")
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Hand over head to Twirl")
-        expect(card).to_contain_text("Twirl drives here", timeout=15_000)
+        expect(card).to_contain_text("Twirl drives here")
         self.select(page, r"^\W*head\b", 120, 150)
         strip.get_by_role("button", name="Shiver").click()
         expect(strip.get_by_label("by", exact=True)).to_be_hidden()
@@ -73,7 +73,7 @@ class Crowd(Pages):
         info = self.http.get(f"/takes/{self.take()}").json()
         x, y = self.projected(page, info["joints"].index(["wren", "head"]), info["first"])
         page.mouse.click(x, y)
-        expect(page.get_by_label("Part card").get_by_role("heading")).to_contain_text("head", timeout=15_000)
+        expect(page.get_by_label("Part card").get_by_role("heading")).to_contain_text("head")
         self.assertIn("wren/head", self.rows(page))
         # All of that is there again at the next visit, and a link opens at its frame and part.
         page.wait_for_timeout(500)
@@ -283,14 +283,14 @@ class Whole(Pages):
         there = demo()
         channel = there.channels["marl/leg.L.ik.swivel"]
         was = round(float(np.degrees(there.sample([150.0], channels=np.array([channel]))[0, 0])), 3)
-        expect(field).to_have_value(f"{was:g}", timeout=15_000)
+        expect(field).to_have_value(f"{was:g}")
         expect(card.get_by_text("swivel", exact=True)).to_be_visible()
         page.wait_for_timeout(500)
         word = card.get_by_text("swivel", exact=True).bounding_box()
         assert word
         self.drag(page, (word["x"] + 10, word["y"] + 5), (40, 0))
         self.wait_for_revision(page, "Add 1 key")
-        expect(field).to_have_value(str(round(was + 20, 3)).removesuffix(".0"), timeout=15_000)
+        expect(field).to_have_value(str(round(was + 20, 3)).removesuffix(".0"))
         # A box is ticked by Space, which elsewhere plays.
         box = card.get_by_label("Curve of swivel", exact=True)
         box.focus()
@@ -299,7 +299,7 @@ class Whole(Pages):
         expect(page.get_by_role("button", name="Play")).to_be_visible()
         card.get_by_text("swivel", exact=True).hover()
         card.get_by_label("Put swivel back").click()
-        expect(field).to_have_value("0", timeout=15_000)
+        expect(field).to_have_value("0")
         self.assertEqual(self.errors, [])
 
     def test_what_is_delivered_is_told_and_checked_first(self) -> None:

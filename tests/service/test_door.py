@@ -16,10 +16,9 @@ import httpx
 import orjson
 import uvicorn
 from websockets.exceptions import InvalidStatus
-from websockets.sync.client import connect
 
 from tests.core.test_handover import demo
-from tests.servers import Service, free_port, fresh_store
+from tests.servers import Service, ask, free_port, fresh_store, socket_to
 from yielding_tether.service import guard, patience
 from yielding_tether.service.app import create_app
 from yielding_tether.service.patience import Patient
@@ -33,7 +32,7 @@ class Key(unittest.TestCase):
         self.addCleanup(service.stop)
         address = service.base + "/api"
         live = address.replace("http", "ws") + "/takes/1/live"
-        self.assertEqual(httpx.get(service.base + "/").status_code, 200)
+        self.assertEqual(ask.get(service.base + "/").status_code, 200)
         for given in (
             {},
             {"Authorization": "Bearer three"},
@@ -41,16 +40,16 @@ class Key(unittest.TestCase):
             {"Cookie": "tether-key=x"},
         ):
             for path in ("/scenes", "/health", "/openapi.json", "/takes/1/poses?first=0&last=1"):
-                answer = httpx.get(address + path, headers=given)
+                answer = ask.get(address + path, headers=given)
                 self.assertEqual(answer.status_code, 401, (path, given))
                 self.assertIn("asks for the key", answer.json()["message"])
             with self.assertRaises(InvalidStatus):
-                connect(live, additional_headers=given)
+                socket_to(live, additional_headers=given)
         self.assertEqual(
-            httpx.get(address + "/scenes", headers={"Authorization": "Bearer three ropes, sjø".encode()}).status_code,
+            ask.get(address + "/scenes", headers={"Authorization": "Bearer three ropes, sjø".encode()}).status_code,
             200,
         )
-        with httpx.Client() as browser:
+        with httpx.Client(timeout=60) as browser:
             wrong = browser.post(address + "/key", json={"key": "three rope"})
             self.assertEqual(wrong.status_code, 401)
             self.assertNotIn("set-cookie", wrong.headers)
@@ -60,7 +59,7 @@ class Key(unittest.TestCase):
             self.assertNotIn("three", shown.headers["set-cookie"])
             self.assertEqual(browser.get(address + "/scenes").status_code, 200)
             kept = shown.headers["set-cookie"].partition(";")[0]
-        with connect(live, additional_headers={"Cookie": kept}) as channel:
+        with socket_to(live, additional_headers={"Cookie": kept}) as channel:
             channel.send("{}")
             self.assertIn("no drag", orjson.loads(channel.recv())["message"])
 
@@ -101,13 +100,13 @@ class HalfSent(unittest.TestCase):
                 with closing(one):
                     while one.recv(65536):
                         pass
-            self.assertEqual(httpx.get(address).status_code, 200)
+            self.assertEqual(ask.get(address).status_code, 200)
 
     def test_a_socket_that_is_open_stays_open(self) -> None:
         with (
             patch.object(patience, "HEADERS", 0.2),
             served() as address,
-            connect(address.replace("http", "ws") + "/live") as channel,
+            socket_to(address.replace("http", "ws") + "/live") as channel,
         ):
             time.sleep(0.6)
             channel.send("{}")

@@ -63,7 +63,7 @@ class Hindered(unittest.TestCase):
         service = Service(private=True)
         self.addCleanup(service.stop)
         take = next(t["id"] for s in ask.get(service.base + "/api/scenes").json() for t in s["takes"])
-        with httpx.Client(base_url=service.base, timeout=30) as client:
+        with httpx.Client(base_url=service.base, timeout=60) as client:
             # Connections of the pool are open already; their servers are stopped with the first one.
             head = client.get(f"/api/takes/{take}").json()["revision"]
             processes = family(service.state / "cluster/data/postmaster.pid")

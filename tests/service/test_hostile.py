@@ -11,11 +11,10 @@ from functools import partial
 from typing import Any
 
 import httpx
-from websockets.sync.client import connect
 
 from tests.core.test_handover import demo
 from tests.depth import DEPTH
-from tests.servers import Service, together
+from tests.servers import Service, socket_to, together
 from yielding_tether.formats import bvh
 
 #: What is put in place of a number, a text, a list and anything else.
@@ -253,7 +252,7 @@ class Hostile(unittest.TestCase):
             "revision": info["revision"], "frame": 30, "position": [0.3, 1.2, 0.4], "seq": 5,
         }  # fmt: skip
         address = self.service.base.replace("http", "ws") + f"/api/takes/{take}/live"
-        with connect(address) as socket:
+        with socket_to(address) as socket:
             far = {**drag, "frame": 1e300, "position": [1e300] * 3}
             for bad in (
                 b"\0\1", "", "{", "[]", '{"seq": 1e400}', '{"seq": "x"}', "[" * 9000, "x" * 20_000,
@@ -273,7 +272,7 @@ class Hostile(unittest.TestCase):
                 answers.append(int.from_bytes(told[:4], "little"))
             self.assertEqual(answers, sorted(answers))
             self.assertLess(len(answers), 300)
-        with connect(self.service.base.replace("http", "ws") + "/api/takes/99999/live") as socket:
+        with socket_to(self.service.base.replace("http", "ws") + "/api/takes/99999/live") as socket:
             socket.send(json.dumps(drag))
             self.assertIn("take", json.loads(socket.recv(timeout=30))["message"])
 

@@ -31,7 +31,7 @@ class Writer:
 
     def _work(self) -> None:
         dice = random.Random(len(self.answered))
-        with httpx.Client(base_url=self.base + "/api", timeout=20) as http:
+        with httpx.Client(base_url=self.base + "/api", timeout=60) as http:
             while not self.stop.is_set():
                 try:
                     head = http.get(f"/takes/{self.take}").json()["revision"]
@@ -65,7 +65,7 @@ class Writer:
 def wait_until_well(base: str) -> None:
     for _ in range(600):
         try:
-            if ask.get(f"{base}/api/health", timeout=5).status_code == 200:
+            if ask.get(f"{base}/api/health").status_code == 200:
                 return
         except httpx.HTTPError:
             pass
@@ -84,7 +84,7 @@ class Kills(unittest.TestCase):
 
     def sound(self, service: Service, writer: Writer, seen: int) -> int:
         """Every answered revision is there and whole; returns how many revisions have been looked at."""
-        http = httpx.Client(base_url=service.base + "/api", timeout=30)
+        http = httpx.Client(base_url=service.base + "/api", timeout=60)
         revisions = http.get(f"/takes/{writer.take}/revisions").json()
         ids = [r["id"] for r in revisions]
         self.assertEqual([r["number"] for r in revisions], list(range(len(revisions))))

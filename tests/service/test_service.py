@@ -9,12 +9,11 @@ import unittest
 import httpx
 import numpy as np
 from websockets.exceptions import ConnectionClosed, InvalidStatus
-from websockets.sync.client import connect
 
 from tests.core.readings import guides_of
 from tests.core.test_handover import demo
 from tests.formats.test_bvh import written
-from tests.servers import Service
+from tests.servers import Service, socket_to
 from yielding_tether.core.measure import meter
 from yielding_tether.core.operations import handover, pose
 from yielding_tether.core.program import Program
@@ -216,7 +215,7 @@ class Serving(unittest.TestCase):
             "position": [-0.2, 1.2, 0.35],
             "rotation": [0, 0, 0, 1],
         }
-        with connect(f"{self.service.base.replace('http', 'ws')}/api/takes/{info['id']}/live") as socket:
+        with socket_to(f"{self.service.base.replace('http', 'ws')}/api/takes/{info['id']}/live") as socket:
             socket.send(json.dumps({**drag, "seq": 7}))
             data = socket.recv()
             assert isinstance(data, bytes)
@@ -249,7 +248,7 @@ class Serving(unittest.TestCase):
         take = self.demo_take()
         with (
             self.assertRaises((ConnectionClosed, InvalidStatus)),
-            connect(
+            socket_to(
                 f"{self.service.base.replace('http', 'ws')}/api/takes/{take}/live",
                 origin="http://elsewhere.example",  # type: ignore[arg-type]
             ) as socket,

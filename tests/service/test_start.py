@@ -15,10 +15,9 @@ import unittest
 from pathlib import Path
 
 import httpx
-from websockets.sync.client import connect
 
 from tests.depth import DEPTH
-from tests.servers import ROOT, ask
+from tests.servers import ROOT, ask, socket_to
 from yielding_tether.store.cluster import Cluster, ClusterError, free_port
 
 
@@ -66,7 +65,7 @@ class Starting(unittest.TestCase):
         def end() -> None:
             if process.poll() is None:
                 process.terminate()
-            process.communicate(timeout=30)
+            process.communicate(timeout=60)
 
         self.addCleanup(end)
         return process
@@ -93,16 +92,16 @@ class Starting(unittest.TestCase):
         }).raise_for_status()  # fmt: skip
         # A third one on the first's folder is told, and harms nothing.
         third = self.start("a", free_port())
-        self.assertEqual(third.wait(30), 1)
+        self.assertEqual(third.wait(60), 1)
         self.assertIn("already uses", third.stderr.read() if third.stderr else "")
         second.send_signal(signal.SIGINT)
-        second.wait(30)
+        second.wait(60)
         self.assertEqual(self.wait(ports[0])["database"], "well")
         self.start("b", ports[1])
         self.wait(ports[1])
         self.assertEqual(ask.get(f"http://127.0.0.1:{ports[1]}/api/takes/1").json()["number"], 1)
         first.terminate()
-        first.wait(30)
+        first.wait(60)
         # Nothing is left running in the folder.
         cluster = Cluster(self.folder / "a" / "cluster")
         self.assertNotEqual(
@@ -160,12 +159,12 @@ class Starting(unittest.TestCase):
             process = self.start("s", port)
             self.wait(port)
             with (
-                connect(f"ws://127.0.0.1:{port}/api/takes/1/live"),
+                socket_to(f"ws://127.0.0.1:{port}/api/takes/1/live"),
                 socket.create_connection(("127.0.0.1", port)) as half,
             ):
                 half.sendall(b"POST /api/takes/1/undo HTTP/1.1\r\nHost: 127.0.0.1\r\nContent-Length: 99\r\n\r\n{")
                 process.send_signal(sign)
-                self.assertEqual(process.wait(30), 0, sign)
+                self.assertEqual(process.wait(60), 0, sign)
             cluster = Cluster(self.folder / "s" / "cluster")
             status = cluster._run("pg_ctl", "-D", str(cluster.folder / "data"), "status", check=False)
             self.assertNotEqual(status.returncode, 0, sign)
@@ -241,7 +240,7 @@ class Starting(unittest.TestCase):
         for scene in ask.get(f"{base}/scenes").json():
             ask.delete(f"{base}/scenes/{scene['id']}").raise_for_status()
         first.terminate()
-        first.wait(30)
+        first.wait(60)
         broken = self.folder / "broken.backup"
         broken.write_bytes(file.read_bytes()[:-20_000])
         self.assertEqual(run("--restore", str(broken)).returncode, 1)
@@ -261,7 +260,7 @@ class Starting(unittest.TestCase):
             ("JOB_MEMORY", "4"),
         ):
             process = self.start("p", free_port(), **{f"YIELDING_TETHER_{name}": value})
-            self.assertEqual(process.wait(30), 1)
+            self.assertEqual(process.wait(60), 1)
             self.assertIn(f"YIELDING_TETHER_{name} is '{value}': use", process.stderr.read() if process.stderr else "")
 
     def test_a_cluster_that_cannot_be_made_says_why(self) -> None:
