@@ -59,7 +59,7 @@ def new_page(context: BrowserContext) -> Page:
 def window() -> Page:
     """The page that tests use one after another: each loads it anew and finds nothing kept, but the browser knows its scripts,
     which takes more than a third off."""
-    return new_page(chromium().new_context(viewport=SIZE, device_scale_factor=0.5))
+    return new_page(chromium().new_context(viewport=SIZE, device_scale_factor=0.25))
 
 
 @cache

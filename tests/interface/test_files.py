@@ -56,6 +56,50 @@ class Files(Pages):
         page.on("request", lambda r: found.append(r.url) if r.method == "DELETE" else None)
         return found
 
+    def test_a_body_is_fitted_by_sliders_and_shown_in_motion(self) -> None:
+        page = self.home()
+        self.brought(page, 60, "walker", seen=False)
+        self.drawn(page)
+        page.keyboard.press("Shift+F")
+        expect(page.get_by_role("heading", name="Fit walker")).to_be_visible()
+        page.get_by_label("Parts").get_by_role("button", name="left leg 4 joints").click()
+        page.wait_for_function("() => window.benchView && window.benchView.gl.info.render.triangles > 500")
+        scene = page.url.split("/scene/")[1].split("/")[0]
+
+        def told(part: str, setting: str) -> float:
+            parts = self.http.post(f"/scenes/{scene}/characters/body/fit", json={}).json()["parts"]
+            found: float = next(s for p in parts if p["name"] == part for s in p["settings"] if s["id"] == setting)[
+                "value"
+            ]
+            return found
+
+        before = told("leg.R", "tip from")
+        slider = page.get_by_role("slider", name="turns about the tip from, left leg")
+        slider.focus()
+        for _ in range(10):
+            page.keyboard.press("ArrowRight")
+        expect(page.get_by_role("button", name=re.compile(r"^was 40\.1"))).to_be_visible()
+        self.assertEqual(told("leg.R", "tip from"), before)
+        # It is seen in motion: the foot goes another way than it went.
+        expect(page.get_by_role("button", name="Stop")).to_be_visible()
+        page.get_by_role("button", name="Bends the other way").click()
+        page.get_by_role("combobox", name="ends at", exact=True).click()
+        page.get_by_role("option", name="hand.R", exact=True).click()
+        expect(page.get_by_role("alert").first).to_contain_text("don't hang one below the other")
+        expect(page.get_by_role("button", name="Apply")).to_be_disabled()
+        page.get_by_role("button", name="Put all back").click()
+        expect(page.get_by_role("button", name=re.compile(r"^was "))).to_be_hidden()
+        slider.focus()
+        for _ in range(10):
+            page.keyboard.press("ArrowRight")
+        page.get_by_role("button", name="Apply").click()
+        expect(page.get_by_text("walker is fitted anew.")).to_be_visible()
+        for part in ("leg.L", "leg.R"):
+            self.assertAlmostEqual(told(part, "tip from"), before + 10 * (np.pi - 0.1) / 200, delta=0.02)
+        page.get_by_role("button", name="Back", exact=True).click()
+        self.drawn(page)
+        self.assertEqual(self.errors, [])
+
     def test_bringing_in_and_delivering_can_be_left(self) -> None:
         page = self.home()
         scenes = self.http.get("/scenes").json()

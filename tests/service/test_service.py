@@ -14,9 +14,12 @@ from tests.core.readings import guides_of
 from tests.core.test_handover import demo
 from tests.formats.test_bvh import written
 from tests.servers import Service, socket_to
+from yielding_tether.core.body_fit import refitted, rehearsal
 from yielding_tether.core.measure import meter
 from yielding_tether.core.operations import handover, pose
 from yielding_tether.core.program import Program
+from yielding_tether.core.takes import Scene
+from yielding_tether.formats import bvh
 
 ARM = {"member": "marl", "part": "arm.R"}
 
@@ -58,6 +61,63 @@ class Serving(unittest.TestCase):
                 self.assertTrue(method.get("summary"), path)
         examples = json.dumps(spec["components"]["schemas"]["OperationAsked"])
         self.assertIn("arm.R", examples)
+
+    def fit(self, scene: int, member: str, **asked: object) -> httpx.Response:
+        return self.http.post(f"/scenes/{scene}/characters/{member}/fit", json=asked)
+
+    def test_a_body_is_fitted_in_tries_until_it_is_written(self) -> None:
+        brought = self.http.post("/import?filename=walker.bvh", content=bvh.write(demo(), "marl", 0, 40)).json()
+        scene, take = brought["scene_id"], brought["take_id"]
+        before = self.http.get(f"/takes/{take}").json()
+        times = {"times": list(range(41)), "side": "leaving"}
+        captured = self.http.post(f"/takes/{take}/transforms", json=times).json()
+        told = self.fit(scene, "body", part="leg.L").json()
+        self.assertEqual((told["closed"], told["changed"]), ("", False))
+        self.assertTrue(all(c["well"] for c in told["checks"]), told["checks"])
+        # Its motion is shown, by the poses that the core computes of it.
+        tried = self.fit(scene, "body", part="leg.L", settings={"leg.L": {"tip from": 1.2}}).json()
+        self.assertTrue(tried["changed"])
+        first, last = tried["show"]["first"], tried["show"]["last"]
+        got = self.http.get(f"/takes/{take}/poses?first={first}&last={last}&trial={tried['trial']}").content
+        member = refitted(
+            bvh.read(bvh.write(demo(), "marl", 0, 40), "body", "walker").member, {("leg.L", "tip from"): 1.2}
+        )
+        shown = Program(Scene("walker", (member,)), rehearsal(member, "leg.L"))
+        poses = np.frombuffer(got, "<f4").reshape(-1, tried["show"]["rows"], 7)
+        np.testing.assert_allclose(
+            poses[:, : len(member.skeleton), :3], shown.evaluate(shown.take.frames).pos[:, shown.joints()[1]], atol=1e-6
+        )
+        # Nothing was written; what was written since refuses who knows only what was before.
+        self.assertEqual(self.fit(scene, "body").json()["parts"], told["parts"])
+        limbs = [{**x, "flipped": k == 0} for k, x in enumerate(told["limbs"])]
+        done = self.fit(scene, "body", limbs=limbs, settings={"leg.R": {"tip from": 1.1}}, apply=True)
+        self.assertEqual(done.status_code, 200, done.text)
+        now = self.http.get(f"/takes/{take}").json()
+        self.assertNotEqual(now["revision"], before["revision"])
+        self.assertEqual(self.http.get(f"/takes/{take}?revision={before['revision']}").status_code, 404)
+        self.assertTrue(self.fit(scene, "body").json()["limbs"][0]["flipped"])
+        # The capture is what it was.
+        again = self.http.post(f"/takes/{take}/transforms", json=times).json()
+        np.testing.assert_allclose(again["positions"], captured["positions"], atol=1e-12)
+        # After work on a take its limbs stay, and figures still can be set.
+        asked = {
+            "operation": "handover",
+            "revision": now["revision"],
+            "parts": [{"member": "body", "part": "arm.R"}],
+            "first": 10,
+        }
+        self.assertEqual(
+            self.http.post(f"/takes/{take}/apply", json={**asked, "choices": {"to": "ik"}}).status_code, 200
+        )
+        refused = self.fit(scene, "body", limbs=told["limbs"])
+        self.assertEqual(refused.status_code, 422)
+        self.assertIn("there was work on walker", refused.json()["message"])
+        set_ = self.fit(scene, "body", settings={"arm.R": {"raised share": 1.0, "raised past": 0.0}}, apply=True).json()
+        self.assertRegex(
+            " ".join(c["sentence"] for c in set_["checks"]), r"walker (moves: [\d.]+ mm at frame \d+|stays as it is)"
+        )
+        self.assertEqual(self.fit(scene, "nobody").status_code, 404)
+        self.http.delete(f"/scenes/{scene}")
 
     def test_transforms_are_the_cores(self) -> None:
         info = self.opened()

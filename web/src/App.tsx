@@ -13,6 +13,7 @@ import { makeTheme } from "./shared/theme";
 const benchParts = import("./bench/Bench");
 const Bench = lazy(() => benchParts);
 const Compare = lazy(() => import("./compare/Compare"));
+const Fit = lazy(() => import("./fit/Fit"));
 
 function storedMode(): "light" | "dark" {
   return localStorage.getItem("ground") === "dark" ? "dark" : "light";
@@ -25,6 +26,7 @@ export function App() {
   const path = usePath();
   const notice = useNotice();
   const compare = /^\/take\/(\d+)\/compare\/(\d+)\/(\d+)/.exec(path);
+  const fit = /^\/scene\/(\d+)\/fit\/([^/?]+)/.exec(path);
   const take = /^\/take\/(\d+)/.exec(path)?.[1];
 
   useEffect(() => {
@@ -57,6 +59,10 @@ export function App() {
       {compare ? (
         <Suspense fallback={<p style={{ padding: 24 }}>Laying both out…</p>}>
           <Compare takeId={Number(compare[1])} a={Number(compare[2])} b={Number(compare[3])} other={Number(new URLSearchParams(location.search).get("with") ?? compare[1])} />
+        </Suspense>
+      ) : fit ? (
+        <Suspense fallback={<p style={{ padding: 24 }}>Measuring the body…</p>}>
+          <Fit key={path} sceneId={Number(fit[1])} member={decodeURIComponent(fit[2]!)} first={new URLSearchParams(location.search).get("part") ?? ""} />
         </Suspense>
       ) : take ? (
         <Suspense fallback={<p style={{ padding: 24 }}>Laying out the bench…</p>}>

@@ -9,12 +9,15 @@ what the limb is. What is no limb is the body: spine, neck and head, collars, ha
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
+from typing import Literal
 
 import numpy as np
 
 from .cast import Shape
+from .errors import CoreError
 from .parts import ArmPart, ChainPart, FkPart, FreePart, LegPart, LimbPart, NeckPart, Part, Shrug, Side, Sole, TwistPart
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, multiply, rotate
@@ -42,6 +45,9 @@ NECK_TAKES = 0.5
 ASKEW = 1
 #: Joints of a tail, at least; of one that hangs from the hips.
 TAIL, SHORT_TAIL = 4, 3
+
+#: Where a hinge comes from whose sense was chosen.
+CHOSEN = "chosen"
 
 _LEFT = re.compile(r"(left|(^|[\W_])l([\W_]|$)|^l(?=[A-Z])|(^|[\W_])lf)", re.IGNORECASE)
 _RIGHT = re.compile(r"(right|(^|[\W_])r([\W_]|$)|^r(?=[A-Z])|(^|[\W_])rt)", re.IGNORECASE)
@@ -87,20 +93,38 @@ class Run:
         return tuple(j for j in self.path if j not in self.corners)
 
 
-def propose(skeleton: Skeleton, rotations: Floats | None = None, orders: dict[str, str] | None = None) -> Proposal:
+@dataclass(frozen=True)
+class Limb:
+    """A limb as it is said to be: the names of its `corners` (root, where it bends, end), what it is, on which side, and whether it
+    bends to the other side than is found."""
+
+    corners: tuple[str, ...]
+    role: Literal["arm", "leg"]
+    side: Literal["left", "right"]
+    flipped: bool = False
+
+
+def propose(
+    skeleton: Skeleton, rotations: Floats | None = None, orders: Mapping[str, str] | None = None,
+    said: Sequence[Limb] | None = None,
+) -> Proposal:  # fmt: skip
     """Parts for a skeleton. rotations: (S, J, 4) local rotations of some motion, for what a rest pose does not tell;
-    orders: rotation order by joint, "zxy" where not given."""
+    orders: rotation order by joint, "zxy" where not given; said: its limbs, where they are not to be found. CoreError for limbs
+    that can't be."""
     bones = _Bones(skeleton, rotations)
-    runs, notes = bones.limbs()
+    runs, notes = bones.limbs() if said is None else (_runs_of(skeleton, said), [])
     order = {joint.name: (orders or {}).get(joint.name, "zxy") for joint in skeleton.joints}
     forward = _forward(skeleton, runs)
     name_of = [joint.name for joint in skeleton.joints]
-    limbs = _name_limbs(skeleton, runs, forward)
+    limbs = _name_limbs(skeleton, runs, forward, said)
+    flipped = {run for run, limb in zip(runs, said or (), strict=False) if limb.flipped}
     parts: list[Part] = []
     tips: list[Part] = []
     taken = {0}
     for run, name, label, side, role in limbs:
         hinge, found = find_hinge(skeleton, run, rotations, forward, role)
+        if run in flipped:
+            hinge, found = (-hinge[0], -hinge[1], -hinge[2]), CHOSEN
         if found == "guess":
             notes.append(f"The hinge of the {label} is a guess: it is straight at rest and never bends in the motion.")
         joints = tuple(name_of[j] for j in run.path)
@@ -542,7 +566,35 @@ def _forward(skeleton: Skeleton, runs: list[Run]) -> Floats:
     return total / size if size > 1e-6 else np.array([0.0, 0.0, 1.0])
 
 
-def _name_limbs(skeleton: Skeleton, runs: list[Run], forward: Floats) -> list[tuple[Run, str, str, Side, str]]:
+def _runs_of(skeleton: Skeleton, said: Sequence[Limb]) -> list[Run]:
+    """The limbs of a skeleton as they are said to be."""
+    runs: list[Run] = []
+    for limb in said:
+        told = ", ".join(limb.corners)
+        lost = [name for name in limb.corners if name not in skeleton.index]
+        if lost or len(limb.corners) < 3:
+            raise CoreError(
+                f"There is no joint {lost[0]}."
+                if lost
+                else f"A limb needs a root, a joint that bends and an end: {told}."
+            )
+        corners = [skeleton.index[name] for name in limb.corners]
+        path = _upward(skeleton, corners[-1])
+        path = path[: path.index(corners[0]) + 1][::-1] if corners[0] in path else []
+        if corners[0] == 0 or [j for j in path if j in corners] != corners:
+            raise CoreError(f"These joints don't hang one below the other, under the body's root: {told}.")
+        taken = next((r for r in runs if set(r.path) & set(path)), None)
+        if taken is not None:
+            raise CoreError(
+                f"The limb {told} shares joints with {', '.join(skeleton.joints[j].name for j in taken.corners)}."
+            )
+        runs.append(Run(tuple(path), tuple(corners[1:-1])))
+    return runs
+
+
+def _name_limbs(
+    skeleton: Skeleton, runs: list[Run], forward: Floats, said: Sequence[Limb] | None = None
+) -> list[tuple[Run, str, str, Side, str]]:
     pos, _ = skeleton.rest_pose
     left = np.cross([0.0, 1.0, 0.0], forward)
     middle = pos[0]
@@ -550,13 +602,15 @@ def _name_limbs(skeleton: Skeleton, runs: list[Run], forward: Floats) -> list[tu
     extent = float(np.ptp(pos, axis=0).max()) or 1.0
     found = []
     count: dict[str, int] = {}
-    for run in runs:
+    for k, run in enumerate(runs):
         names = " ".join(skeleton.joints[n].name for n in run.corners)
         is_left, is_right = bool(_LEFT.search(names)), bool(_RIGHT.search(names))
         if is_left == is_right:
             is_left = float((pos[run.end] + pos[run.root] - 2 * middle) @ left) > 0.0
         side: Side = "left" if is_left else "right"
         role = "leg" if pos[run.end, 1] < lowest + 0.15 * extent else "arm"
+        if said is not None:
+            side, role = said[k].side, said[k].role
         label = f"{side} {role}"
         count[label] = count.get(label, 0) + 1
         number = f" {count[label]}" if count[label] > 1 else ""

@@ -15,7 +15,7 @@ from fractions import Fraction
 import numpy as np
 
 from ..core.cast import Member
-from ..core.curves import FREE, STEPPED, Key, curve
+from ..core.curves import FREE, STEPPED, Curve, Key, curve
 from ..core.errors import CoreError
 from ..core.kernels.fits import turns as fit_turns
 from ..core.program import Program
@@ -456,7 +456,7 @@ def _starts_with_rest(parsed: Parsed) -> bool:
     return bool(leap > LEAP and leap > 3.0 * after)
 
 
-def world_tethers(member: Member) -> tuple[tuple[Tether, ...], dict[str, object]]:
+def world_tethers(member: Member) -> tuple[tuple[Tether, ...], dict[str, Curve]]:
     """Tethers that keep the ends of all limbs with the world, as a hand or foot set down is."""
     tethers = []
     curves = {}
@@ -468,7 +468,7 @@ def world_tethers(member: Member) -> tuple[tuple[Tether, ...], dict[str, object]
             tethers.append(tether)
             for what in ("position", "rotation"):
                 curves[tether.weight_channel(what)] = curve([Key(0.0, 1.0, 1.0, kind=STEPPED, rule=FREE)])
-    return tuple(tethers), curves  # type: ignore[return-value]
+    return tuple(tethers), curves
 
 
 def guess_unit(bones: list[Bone]) -> str:

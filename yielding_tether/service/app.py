@@ -35,6 +35,7 @@ from . import operations
 from . import schemas as s
 from .describe import as_drag, card, clip_info, contact_infos, curve_infos, pose_strip, pose_table, strands
 from .files import add_files
+from .fitting import add_fitting
 from .guard import COOKIE, Guard, token_of
 from .parameters import PROBLEMS, Frames, Key, RevisionId, TakeId
 from .problems import HINDERED, TOLD, hindrance, problem_of
@@ -64,6 +65,7 @@ def create_app(store: Store, web: Path | None = None, key: str = "") -> FastAPI:
     _scenes(app, studio, key)
     _takes(app, studio)
     _writing(app, studio)
+    add_fitting(app, studio)
     _live(app, studio)
     add_files(app, Jobs(store.engine), store.head)
     if web is not None and web.exists():
@@ -223,7 +225,7 @@ def _takes(app: FastAPI, studio: Studio) -> None:
     ) -> Response:
         """Little-endian float32, frames × `rows` × (position, rotation): first the `joints` of the opened take in order,
         then what its `handles` say, then from row `sizes` on each member's size as its first number. At most 1,024 frames."""
-        program = studio.trial(trial).program if trial else studio.open(take_id, revision).program
+        program = studio.program(take_id, revision, trial)
         if not first <= last < first + MAX_POSES:
             raise CoreError(f"Ask for 1 to {MAX_POSES} frames at a time, first to last.")
         at = np.arange(first, last + 0.5)
@@ -240,7 +242,7 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         revision: RevisionId | None = None, trial: str | None = None,
     ) -> s.Meter:  # fmt: skip
         """`part` is member/part, once for each part."""
-        program = studio.trial(trial).program if trial else studio.open(take_id, revision).program
+        program = studio.program(take_id, revision, trial)
         if not first <= last < first + 4 * MAX_POSES:
             raise CoreError(f"Ask for 1 to {4 * MAX_POSES} frames at a time, first to last.")
         nodes = []

@@ -12,7 +12,7 @@ from ..core.errors import CoreError
 from ..formats import FormatError
 from ..store.connection import Hung
 from ..store.jobs import MOST, TooMany
-from ..store.store import Missing, Stale
+from ..store.store import Changed, Missing, Stale
 from . import schemas as s
 
 Hindrance = Literal["away", "slow", "full"]
@@ -21,7 +21,7 @@ SLOW = (errors.QueryCanceled, errors.LockNotAvailable, errors.ConnectionTimeout,
 #: Errors by which the database is known to be hindered.
 HINDERED = (InterfaceError, OperationalError, PoolTimeout)
 #: Errors that are told in their own words, or in ours; any other one is a fault.
-TOLD = (CoreError, FormatError, Missing, Stale, TooMany, DataError, MemoryError, *HINDERED)
+TOLD = (CoreError, FormatError, Missing, Stale, Changed, TooMany, DataError, MemoryError, *HINDERED)
 
 
 def hindrance(error: Exception) -> tuple[Hindrance, str]:
@@ -45,6 +45,8 @@ def problem_of(error: Exception) -> tuple[int, s.Problem]:
             return 422, s.Problem(message=str(error))
         case Missing():
             return 404, s.Problem(message=str(error))
+        case Changed():
+            return 409, s.Problem(message=str(error))
         case Stale():
             return 409, s.Problem(message=str(error), head=error.head, changed=error.labels)
         case TooMany():

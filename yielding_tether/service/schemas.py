@@ -722,6 +722,70 @@ class TransferAsked(Asked):
     apply: bool = False
 
 
+class LimbSaid(Asked):
+    """A limb of a body: the joints between which its segments run, what it is, and whether it bends to the other side."""
+
+    corners: Annotated[list[str], Field(min_length=3, max_length=12)]
+    role: Literal["arm", "leg"]
+    side: Literal["left", "right"]
+    flipped: bool = False
+
+
+class FitAsked(Asked):
+    """A body to be fitted: figures by part and setting, and its limbs where they are others than found. `part`: the one whose
+    motion is shown; `apply` writes it, else it is only tried."""
+
+    settings: dict[str, dict[str, Finite]] = {}
+    limbs: Annotated[list[LimbSaid], Field(max_length=40)] | None = None
+    part: str = ""
+    apply: bool = False
+
+
+class SettingInfo(Model):
+    """One figure of a part, in `unit` (rad, m, or none), between `least` and `most`; `before`: as it is without what is tried."""
+
+    id: str
+    label: str
+    unit: str
+    value: float
+    before: float | None
+    least: float
+    most: float
+
+
+class FitPart(Model):
+    name: str
+    label: str
+    side: str
+    joints: list[str]
+    corners: list[str] = Field(description="of a limb, where its segments run: root, bends, end")
+    settings: list[SettingInfo]
+    moves: bool = Field(description="whether its motion can be shown")
+
+
+class FitCheck(Model):
+    sentence: str
+    well: bool
+
+
+class FitInfo(Model):
+    """A body and how it is fitted. `show`: the take that shows how a part moves, and `trial` where its poses are to be had."""
+
+    member: str
+    name: str
+    scene: str
+    parts: list[FitPart]
+    limbs: list[LimbSaid]
+    joints: list[str]
+    parents: list[int]
+    notes: list[str]
+    checks: list[FitCheck]
+    closed: str = Field(description="why its limbs can't be changed; empty where they can")
+    changed: bool = Field(description="whether anything is other than it was")
+    show: TakeInfo | None
+    trial: str | None
+
+
 class MismatchInfo(Model):
     """Something that does not match: what it is, its name, and why with what that means."""
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 import threading
 from collections import OrderedDict
-from collections.abc import Callable, Hashable, Mapping
+from collections.abc import Callable, Hashable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Generic, TypeVar
 
@@ -69,6 +69,10 @@ class Recent(Generic[K, V]):
                 self._items.popitem(last=False)
             return value
 
+    def clear(self) -> None:
+        with self._lock:
+            self._items.clear()
+
     def _room(self) -> int:
         """How many of the newest entries fit."""
         if self._holds is None:
@@ -123,6 +127,8 @@ class Studio:
         self._trials: Recent[str, Trial] = Recent(MOST, lambda t: held_by(t.base.program) | held_by(t.program))
         #: Names of trials by what was asked for.
         self._tried: Recent[tuple[int, str], str] = Recent(MOST)
+        #: What is only looked at, and belongs to no revision.
+        self._shown: Recent[str, Program] = Recent(4, held_by)
         self._rigs: Recent[int, Program] = Recent(8, held_by)
         self._memories: Recent[int, Memory] = Recent(8)
         self._findings: Recent[int, list[Finding]] = Recent(200)
@@ -155,11 +161,35 @@ class Studio:
         self._tried.put((take_id, asked.model_dump_json()), name)
         return name, self._trials.put(name, trial)
 
-    def trial(self, name: str) -> Trial:
-        found = self._trials.get(name)
+    def program(self, take_id: int, revision: int | None, trial: str | None) -> Program:
+        """A take at a revision, or what was tried."""
+        if not trial:
+            return self.open(take_id, revision).program
+        tried = self._trials.get(trial)
+        found = self._shown.get(trial) if tried is None else tried.program
         if found is None:
             raise Missing("This trial is gone: try the operation again.")
         return found
+
+    def show(self, program: Program, take_id: int, scene_id: int) -> tuple[s.TakeInfo, str]:
+        """A take that is only to be looked at: what the page draws it by, and where its poses are to be had."""
+        name = secrets.token_urlsafe(9)
+        self._shown.put(name, program)
+        return take_info(program, take_id, scene_id), name
+
+    def forget(self) -> None:
+        """Everything made ready, where a body is no longer what it was."""
+        for kept in (
+            self._open,
+            self._trials,
+            self._tried,
+            self._shown,
+            self._rigs,
+            self._memories,
+            self._findings,
+            self._entries,
+        ):
+            kept.clear()
 
     def apply(self, take_id: int, asked: s.OperationAsked, key: str | None = None) -> s.Applied:
         """Runs an operation and writes it as one revision on the one it started from; what was tried is not worked out
@@ -290,22 +320,15 @@ class Studio:
 
     def take_info(self, take_id: int, revision: int | None) -> s.TakeInfo:
         open_ = self.open(take_id, revision)
-        loaded, program = open_.loaded, open_.program
-        take = loaded.take
+        loaded = open_.loaded
         row, redo = self.store.revision(take_id, loaded.revision)
         found = self.findings(open_)
-        wanted = [f for f in self._all_findings(open_) if f.key in take.wanted]
-        names, _ = program.joints()
-        return s.TakeInfo(
-            id=take_id, scene_id=loaded.scene_id, scene=loaded.scene.name, name=take.name, rate=float(take.rate),
-            rate_fraction=(take.rate.numerator, take.rate.denominator), first=take.first, last=take.last,
-            revision=loaded.revision, number=row.number, can_undo=row.parent is not None, can_redo=redo is not None,
-            members=[member_info(program, m) for m in loaded.scene.members], joints=names,
-            handles=handles(program), rows=table_rows(program), sizes=size_rows(program),
-            groups=row_groups(program)[0], strands=strands(program, found), findings=[finding_info(f) for f in found],
-            wanted=[finding_info(f, True) for f in wanted], proof=proof_from(row.proof), label=row.label, revision_name=row.name,
-            parent=row.parent,
-        )  # fmt: skip
+        info = take_info(open_.program, take_id, loaded.scene_id, found)
+        info.revision, info.number, info.parent = loaded.revision, row.number, row.parent
+        info.can_undo, info.can_redo = row.parent is not None, redo is not None
+        info.wanted = [finding_info(f, True) for f in self._all_findings(open_) if f.key in loaded.take.wanted]
+        info.proof, info.label, info.revision_name = proof_from(row.proof), row.label, row.name
+        return info
 
     def revisions(self, take_id: int) -> list[s.RevisionInfo]:
         head = self.store.head(take_id)
@@ -323,3 +346,17 @@ class Studio:
             )
             for r in rows
         ]  # fmt: skip
+
+
+def take_info(program: Program, take_id: int, scene_id: int, found: Sequence[Finding] = ()) -> s.TakeInfo:
+    """What the page draws a take by, but for what its revision says."""
+    take, scene = program.take, program.scene
+    return s.TakeInfo(
+        id=take_id, scene_id=scene_id, scene=scene.name, name=take.name, rate=float(take.rate),
+        rate_fraction=(take.rate.numerator, take.rate.denominator), first=take.first, last=take.last,
+        revision=0, number=0, can_undo=False, can_redo=False,
+        members=[member_info(program, m) for m in scene.members], joints=program.joints()[0],
+        handles=handles(program), rows=table_rows(program), sizes=size_rows(program),
+        groups=row_groups(program)[0], strands=strands(program, list(found)), findings=[finding_info(f) for f in found],
+        wanted=[], proof=None, label="", revision_name=None, parent=None,
+    )  # fmt: skip

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 from fractions import Fraction
 from itertools import takewhile
 from pathlib import Path
+from types import MappingProxyType
 from typing import Any
 from weakref import WeakValueDictionary
 
@@ -50,6 +51,10 @@ class Stale(RuntimeError):
         self.labels = labels
         done = "; ".join(labels) or "an undo or redo"
         super().__init__(f"This take has changed since you opened it: {done}. Go on from the newer state.")
+
+
+class Changed(RuntimeError):
+    """What was to be changed is no longer as it was."""
 
 
 @dataclass(frozen=True)
@@ -199,6 +204,42 @@ class Store:
                 raise Missing(f"There is no scene {scene_id}.")
             rows = s.exec(select(MemberRow).where(MemberRow.scene_id == scene_id).order_by(col(MemberRow.place))).all()
             return Scene(row.name, tuple(self._member(r) for r in rows))
+
+    def takes_of(self, scene_id: int) -> list[tuple[int, int]]:
+        """The takes of a scene, each with the count of its revisions."""
+        with self._reading() as s:
+            counted = select(TakeRow.id, func.count()).join(RevisionRow, col(RevisionRow.take_id) == TakeRow.id)
+            found = s.exec(
+                counted.where(TakeRow.scene_id == scene_id).group_by(col(TakeRow.id)).order_by(col(TakeRow.id))
+            )
+            return [(id, count) for id, count in found.all() if id is not None]
+
+    def refit(
+        self, scene_id: int, before: Member, after: Member, anew: Mapping[int, Take] = MappingProxyType({})
+    ) -> None:
+        """Gives a scene's member another body; takes of it that are given begin anew, in place of their only revision. Changed if
+        the body is no longer the one before, or such a take has more revisions by now."""
+        with self._session() as s:
+            query = select(MemberRow).where(MemberRow.scene_id == scene_id, MemberRow.key == before.id)
+            row = s.exec(query.with_for_update()).one_or_none()
+            if row is None:
+                raise Missing(f"There is no {before.name} in scene {scene_id}.")
+            if self._member(row) != before:
+                raise Changed(f"{before.name} was fitted anew meanwhile: open it again.")
+            row.body = codec.member_json(after)
+            s.add(row)
+            for take_id, take in anew.items():
+                own = s.exec(select(TakeRow).where(TakeRow.id == take_id).with_for_update()).one()
+                old = s.exec(select(RevisionRow).where(RevisionRow.take_id == take_id)).all()
+                if len(old) != 1:
+                    raise Changed(f"{own.name} was worked on meanwhile: open {before.name} again.")
+                own.head_id = None
+                s.flush()
+                s.delete(old[0])
+                s.flush()
+                made = self._add_revision(s, take_id, None, 0, take, "As opened", {"operation": "open"}, None)
+                own.head_id = made.id
+                s.add(own)
 
     def _add_take(self, s: Session, scene_id: int, take: Take) -> int:
         row = TakeRow(

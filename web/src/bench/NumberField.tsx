@@ -1,4 +1,4 @@
-import { TextField } from "@mui/material";
+import { useTheme } from "@mui/material";
 import { useState } from "react";
 
 interface NumberProps {
@@ -13,8 +13,10 @@ interface NumberProps {
   late?: boolean;
 }
 
-/** A number that may be typed: what can't be read yet stays in the field and changes nothing. */
+/** A number that may be typed: what can't be read yet stays in the field and changes nothing. A plain field: a card has dozens, which
+ * are drawn anew at every frame. */
 export function NumberField({ label, value, onChange, whole = false, least = -1e6, most = 1e6, width = 52, late = false }: NumberProps) {
+  const { ink } = useTheme();
   const [typed, setTyped] = useState<string | null>(null);
   const text = typed ?? String(value);
   const n = Number(text);
@@ -24,11 +26,12 @@ export function NumberField({ label, value, onChange, whole = false, least = -1e
     setTyped(null);
   };
   return (
-    <TextField
-      size="small"
-      variant="standard"
+    <input
       value={text}
-      error={!fine}
+      inputMode="decimal"
+      aria-label={label}
+      aria-invalid={!fine}
+      style={{ width, textAlign: "right", font: "inherit", fontSize: 12.5, padding: 0, border: 0, borderBottom: late && fine ? 0 : `1px solid ${fine ? ink.soft : ink.alarm}`, background: "none", color: fine ? "inherit" : ink.alarm }}
       onKeyDown={(e) => {
         if (e.key === "Enter" && late) {
           e.stopPropagation();
@@ -36,7 +39,7 @@ export function NumberField({ label, value, onChange, whole = false, least = -1e
         } else if (e.key === "Escape" && late) {
           e.stopPropagation();
           setTyped(null);
-          (e.target as HTMLElement).blur();
+          e.currentTarget.blur();
         } else if (e.key !== "Escape" && e.key !== "Enter") e.stopPropagation();
       }}
       onChange={(e) => {
@@ -46,7 +49,6 @@ export function NumberField({ label, value, onChange, whole = false, least = -1e
       }}
       onFocus={(e) => late && e.target.select()}
       onBlur={() => (late ? commit() : setTyped(null))}
-      slotProps={{ input: { disableUnderline: late }, htmlInput: { inputMode: "decimal", "aria-label": label, style: { width, textAlign: "right", fontSize: 12.5, padding: 0 } } }}
     />
   );
 }

@@ -2,7 +2,7 @@ import { useEffect } from "react";
 import { keep, kept } from "../shared/kept";
 import { Pace } from "./pace";
 import { stillDrawing } from "./stage/busy";
-import { useBench, usePick } from "./state";
+import { source, useBench, usePick } from "./state";
 
 /** Runs playback: whole frames at the take's rate, from poses fetched ahead; a frame not yet here is waited for. */
 export function usePlayback() {
@@ -10,7 +10,7 @@ export function usePlayback() {
   useEffect(() => {
     if (!playing || !info || !bank) return;
     const { frame, set } = useBench.getState();
-    const src = `revision-${info.revision}`;
+    const src = source(info);
     let start = performance.now();
     const [low, high] = loop ?? [info.first, info.last];
     let from = frame >= high || frame < low ? low : frame;

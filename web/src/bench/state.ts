@@ -77,6 +77,8 @@ interface BenchState {
   beside: number | null;
   /** Poses of the take whose revision is drawn beside, where that is another one. */
   besideBank: PoseBank | null;
+  /** The trial whose poses are drawn where what is shown is no revision. */
+  lookedAt: string | null;
   body: boolean;
   /** Bodies in stiff pieces in place of their skins: quicker to draw. */
   light: boolean;
@@ -153,6 +155,7 @@ export const useBench = create<BenchState>((set, get) => ({
   pinned: [],
   beside: null,
   besideBank: null,
+  lookedAt: null,
   body: true,
   light: false,
   controls: true,
@@ -194,8 +197,8 @@ export const useBench = create<BenchState>((set, get) => ({
 
 useBench.setState(kept<Partial<Shown>>("shown in the view", {}));
 useBench.subscribe((now, before) => {
-  // Compare shows things its own way for as long as it is open.
-  if (SHOWN.some((k) => now[k] !== before[k]) && !location.pathname.includes("/compare/")) keep("shown in the view", Object.fromEntries(SHOWN.map((k) => [k, now[k]])));
+  // Compare and fitting show things their own way for as long as they are open.
+  if (SHOWN.some((k) => now[k] !== before[k]) && !/\/(compare|fit)\//.test(location.pathname)) keep("shown in the view", Object.fromEntries(SHOWN.map((k) => [k, now[k]])));
 });
 
 /** Nothing is selected and nothing is tried. */
@@ -206,7 +209,8 @@ export function usePick<K extends keyof BenchState>(...keys: K[]): Pick<BenchSta
   return useBench(useShallow((s) => Object.fromEntries(keys.map((k) => [k, s[k]])) as Pick<BenchState, K>));
 }
 
-export const source = (info: TakeInfo) => `revision-${info.revision}`;
+/** Where poses come from: a revision of a take, or a take that is only looked at. */
+export const source = (info: TakeInfo) => (useBench.getState().lookedAt ? `trial-${useBench.getState().lookedAt}` : `revision-${info.revision}`);
 
 export const same = (a: PartRef | null, b: PartRef | null) => a?.member === b?.member && a?.part === b?.part;
 

@@ -533,6 +533,27 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/scenes/{scene_id}/characters/{member}/fit": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A character's limbs and figures: as they are, tried, or written
+         * @description With nothing in it, it tells how the body is fitted. What takes show is told by its checks; limbs can be changed as
+         *     long as nothing was done on the scene's takes.
+         */
+        post: operations["fit_body_api_scenes__scene_id__characters__member__fit_post"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/import": {
         parameters: {
             query?: never;
@@ -1154,6 +1175,101 @@ export interface components {
             wanted: boolean;
         };
         /**
+         * FitAsked
+         * @description A body to be fitted: figures by part and setting, and its limbs where they are others than found. `part`: the one whose
+         *     motion is shown; `apply` writes it, else it is only tried.
+         */
+        FitAsked: {
+            /**
+             * Settings
+             * @default {}
+             */
+            settings: {
+                [key: string]: {
+                    [key: string]: number;
+                };
+            };
+            /** Limbs */
+            limbs?: components["schemas"]["LimbSaid"][] | null;
+            /**
+             * Part
+             * @default
+             */
+            part: string;
+            /**
+             * Apply
+             * @default false
+             */
+            apply: boolean;
+        };
+        /** FitCheck */
+        FitCheck: {
+            /** Sentence */
+            sentence: string;
+            /** Well */
+            well: boolean;
+        };
+        /**
+         * FitInfo
+         * @description A body and how it is fitted. `show`: the take that shows how a part moves, and `trial` where its poses are to be had.
+         */
+        FitInfo: {
+            /** Member */
+            member: string;
+            /** Name */
+            name: string;
+            /** Scene */
+            scene: string;
+            /** Parts */
+            parts: components["schemas"]["FitPart"][];
+            /** Limbs */
+            limbs: components["schemas"]["LimbSaid"][];
+            /** Joints */
+            joints: string[];
+            /** Parents */
+            parents: number[];
+            /** Notes */
+            notes: string[];
+            /** Checks */
+            checks: components["schemas"]["FitCheck"][];
+            /**
+             * Closed
+             * @description why its limbs can't be changed; empty where they can
+             */
+            closed: string;
+            /**
+             * Changed
+             * @description whether anything is other than it was
+             */
+            changed: boolean;
+            show: components["schemas"]["TakeInfo"] | null;
+            /** Trial */
+            trial: string | null;
+        };
+        /** FitPart */
+        FitPart: {
+            /** Name */
+            name: string;
+            /** Label */
+            label: string;
+            /** Side */
+            side: string;
+            /** Joints */
+            joints: string[];
+            /**
+             * Corners
+             * @description of a limb, where its segments run: root, bends, end
+             */
+            corners: string[];
+            /** Settings */
+            settings: components["schemas"]["SettingInfo"][];
+            /**
+             * Moves
+             * @description whether its motion can be shown
+             */
+            moves: boolean;
+        };
+        /**
          * Follow
          * @description Who is followed by a control of a system from one frame to another, with the greatest weight there; `says` it in words.
          *     `control`: what of the part follows, where that is not its own control; `turns`: whether only its turn does. `shares`: from
@@ -1476,6 +1592,29 @@ export interface components {
             part?: components["schemas"]["PartRef"] | null;
             /** Times */
             times: number[];
+        };
+        /**
+         * LimbSaid
+         * @description A limb of a body: the joints between which its segments run, what it is, and whether it bends to the other side.
+         */
+        LimbSaid: {
+            /** Corners */
+            corners: string[];
+            /**
+             * Role
+             * @enum {string}
+             */
+            role: "arm" | "leg";
+            /**
+             * Side
+             * @enum {string}
+             */
+            side: "left" | "right";
+            /**
+             * Flipped
+             * @default false
+             */
+            flipped: boolean;
         };
         /**
          * Marked
@@ -1936,6 +2075,26 @@ export interface components {
             characters: components["schemas"]["CharacterEntry"][];
             /** Takes */
             takes: components["schemas"]["TakeEntry"][];
+        };
+        /**
+         * SettingInfo
+         * @description One figure of a part, in `unit` (rad, m, or none), between `least` and `most`; `before`: as it is without what is tried.
+         */
+        SettingInfo: {
+            /** Id */
+            id: string;
+            /** Label */
+            label: string;
+            /** Unit */
+            unit: string;
+            /** Value */
+            value: number;
+            /** Before */
+            before: number | null;
+            /** Least */
+            least: number;
+            /** Most */
+            most: number;
         };
         /** ShapeInfo */
         ShapeInfo: {
@@ -5674,6 +5833,123 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content?: never;
+            };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Enough waits already; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    fit_body_api_scenes__scene_id__characters__member__fit_post: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                scene_id: number;
+                member: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FitAsked"];
+            };
+        };
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitInfo"];
+                };
             };
             /** @description The request can't be read. */
             400: {

@@ -78,6 +78,13 @@ export function Home({ onGround }: { onGround: () => void }) {
               <Typography color="text.secondary" sx={{ flexGrow: 1 }}>
                 {scene.cast.join(" · ")}
               </Typography>
+              {scene.characters.map((c) => (
+                <Tooltip key={c.id} title="Which joints are its limbs, and the shares and set angles of its parts">
+                  <Button size="small" onClick={() => go(`/scene/${scene.id}/fit/${encodeURIComponent(c.id)}`)}>
+                    Fit {scene.characters.length > 1 || c.name !== scene.name ? c.name : "the body"}…
+                  </Button>
+                </Tooltip>
+              ))}
               <Tooltip title="A capture of a character here, as a further take beside these">
                 <Button size="small" onClick={() => pick(scene)}>
                   Bring in a take…

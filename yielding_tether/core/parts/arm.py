@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
 import numpy as np
 
 from ..errors import CoreError
+from ..settings import Setting, turned
 from ..skeleton import Skeleton
 from ..systems.shoulder import ShoulderedFk, ShoulderedIk
 from ..systems.system import System
@@ -63,6 +65,25 @@ class ArmPart(LimbPart, kind="shouldered limb"):
 
     def systems(self) -> tuple[System, ...]:
         return (ShoulderedFk(), ShoulderedIk())
+
+    def settings(self) -> tuple[Setting, ...]:
+        return tuple(
+            setting
+            for k, (id, how) in enumerate((("raised", "raised"), ("swung", "swung forward or back")))
+            for setting in (
+                Setting(f"{id} share", f"share of an arm {how}", "share", 0.0, 1.0, (f"shrug.shares.{k}",)),
+                Setting(f"{id} past", f"goes along past, {how}", "angle", 0.0, np.pi, (f"shrug.past.{k}",)),
+            )
+        )
+
+    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        collar, upper = self.joints[:2]
+        back = inverse(np.array(skeleton.joints[skeleton.index[collar]].rest))
+        found = []
+        for axis, angle in ((self.shrug.raised, 1.5), (self.shrug.forward, 1.3), (self.shrug.forward, -0.8)):
+            x, y, z = rotate(back, np.array(axis)).tolist()
+            found.append(turned(skeleton, orders, upper, (x, y, z), angle))
+        return (*found, *super().shown(skeleton, orders))
 
     def check(self, skeleton: Skeleton) -> None:
         if len(self.joints) != 4 or len(self.orders) != 4:

@@ -2,17 +2,20 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
 import numpy as np
 
-from ..channels import Channel
+from ..channels import ROTATION, Channel, in_words
 from ..errors import CoreError
+from ..settings import Setting, turned
 from ..skeleton import Skeleton
 from ..systems.fk import Fk
 from ..systems.n_segment import NSegment
 from ..systems.system import System
+from ..transforms import rotate
 from ..values import PoseValue
 from .limb import ik_driver
 from .part import Part, Side, check_run
@@ -62,6 +65,36 @@ class ChainPart(Part, kind="chain"):
     @property
     def joint_orders(self) -> tuple[str, ...]:
         return self.orders
+
+    @property
+    def corners(self) -> tuple[str, ...]:
+        bends = [k for k, curl in enumerate(self.curls) if k == self.middle or curl != 0.0]
+        limb = self.role in ("arm", "leg")
+        return (self.joints[0], *(self.joints[k] for k in bends), self.joints[-1]) if limb else ()
+
+    def settings(self) -> tuple[Setting, ...]:
+        inner = [k for k in range(1, len(self.joints) - 1) if k != self.middle]
+        return (
+            *(
+                Setting(f"share {n}", f"{in_words(n)} takes of the turn", "share", 0.0, 1.0, (f"shares.{k}",), shared="shares")
+                for k, n in enumerate(self.joints)
+                if self.shares
+            ),
+            *(
+                Setting(f"curl {self.joints[k]}", f"{in_words(self.joints[k])} curls by", "angle", -6.0, 6.0, (f"curls.{k}",))
+                for k in inner
+            ),
+        )  # fmt: skip
+
+    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        # What bends along it: every joint about its own hinge, a little.
+        bent: dict[str, float] = {}
+        for joint, hinge in list(zip(self.joints, self.hinges, strict=True))[1:]:
+            x, y, z = rotate(np.array(skeleton.joints[skeleton.index[joint]].rest), np.array(hinge)).tolist()
+            bent |= turned(skeleton, orders, joint, (x, y, z), 0.9 / (len(self.joints) - 1))
+        ik = {f"{self.name}.drive": 1.0}
+        turns = tuple(ik | {f"{self.ik}.{c}": 0.8} for c in ROTATION) if self.shares else ()
+        return (bent, *turns)
 
     def systems(self) -> tuple[System, ...]:
         return (Fk(), NSegment())

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass, fields
 from typing import Literal
 
 import numpy as np
 
 from ..errors import CoreError
+from ..settings import Setting
 from ..skeleton import Skeleton
 from ..systems.fk import Fk
 from ..systems.foot import RollingFoot
@@ -108,6 +110,31 @@ class LegPart(LimbPart, kind="footed limb"):
 
     def systems(self) -> tuple[System, ...]:
         return (Fk(), RollingFoot())
+
+    def settings(self) -> tuple[Setting, ...]:
+        left, up, forward = self.sole.numbers[15:24].reshape(3, 3)
+        points = ("heel", "tip", "left", "right", *(() if self.toe else ("ball",)))
+        most = float(np.linalg.norm(self.sole.tip) + np.linalg.norm(self.sole.heel))
+
+        def one(id: str, label: str, way: Floats, at: tuple[str, ...] = ()) -> Setting:
+            along = (float(way[0]), float(way[1]), float(way[2]))
+            return Setting(id, label, "length", -most, most, tuple(f"sole.{x}" for x in at or (id,)), along)
+
+        return (
+            Setting("tip from", "turns about the tip from", "angle", 0.1, np.pi, ("sole.tip_from",)),
+            one("heel", "heel behind the ankle", -forward),
+            *(() if self.toe else (one("ball", "ball before the ankle", forward),)),
+            one("tip", "tip before the ankle", forward),
+            one("under", "sole under the ankle", -up, points),
+            one("left", "left edge aside", left),
+            one("right", "right edge aside", -left),
+        )  # fmt: skip
+
+    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        ik = {f"{self.name}.drive": 1.0}
+        rolls = (1.0, self.sole.tip_from + 0.6, -0.5)
+        tilts = ({f"{self.ik}.roll": roll} for roll in rolls), ({f"{self.ik}.bank": bank} for bank in (0.4, -0.4))
+        return (*super().shown(skeleton, orders), *(ik | values for which in tilts for values in which))
 
     def check(self, skeleton: Skeleton) -> None:
         if len(self.joints) not in (3, 4) or len(self.orders) != len(self.joints):

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import ClassVar, Literal
 
 from ..channels import Channel
 from ..errors import CoreError
+from ..settings import turned
 from ..skeleton import Skeleton
 from ..systems.fk import Fk
 from ..systems.system import System
@@ -59,6 +61,14 @@ class LimbPart(Part, kind="limb"):
 
     def drivers(self) -> tuple[Channel, ...]:
         return (ik_driver(self.name),)
+
+    @property
+    def corners(self) -> tuple[str, ...]:
+        return self.bones
+
+    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        bend = self.bones[1]
+        return (turned(skeleton, orders, bend, self.hinge, 1.2),)
 
     def check(self, skeleton: Skeleton) -> None:
         if len(self.joints) != 3 or len(self.orders) != 3:

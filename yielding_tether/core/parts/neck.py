@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
-from ..channels import Channel, in_words
+from ..channels import ROTATION, Channel, in_words
 from ..errors import CoreError
+from ..settings import Setting
 from ..skeleton import Skeleton
 from ..systems.fk import Fk
 from ..systems.lead import Lead
@@ -46,6 +48,16 @@ class NeckPart(Part, kind="neck"):
 
     def drivers(self) -> tuple[Channel, ...]:
         return (Channel(self.name, "drive", "share", "", f"what drives, 0 FK to 1 {in_words(self.joints[-1])}'s lead"),)
+
+    def settings(self) -> tuple[Setting, ...]:
+        return tuple(
+            Setting(f"share {name}", f"{in_words(name)} takes", "share", 0.0, 1.0, (f"shares.{k}",), shared="shares")
+            for k, name in enumerate(self.joints[:-1])
+        )
+
+    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        lead = {f"{self.name}.drive": 1.0}
+        return tuple(lead | {f"{self.lead}.{c}": angle} for c in ROTATION for angle in (0.8, -0.8))
 
     def check(self, skeleton: Skeleton) -> None:
         check_run(self, skeleton)

@@ -3,10 +3,12 @@
 from __future__ import annotations
 
 import itertools
+from collections.abc import Mapping
 from typing import ClassVar, Literal
 
 from ..channels import Channel, moving
 from ..errors import CoreError
+from ..settings import Setting
 from ..skeleton import Skeleton
 from ..systems.system import System
 from ..values import PoseValue
@@ -68,6 +70,20 @@ class Part:
         """All its channels: those of its systems, its lengths, its drivers."""
         lengths = [c for joint, on in zip(self.joints, self.moving, strict=True) if on for c in moving(joint, "")]
         return (*(c for system in self.systems() for c in system.channels(self)), *lengths, *self.drivers())
+
+    @property
+    def corners(self) -> tuple[str, ...]:
+        """Joints between which the segments of a limb run: its root, where it bends, its end. None where it is no limb."""
+        return ()
+
+    def settings(self) -> tuple[Setting, ...]:
+        """What of it is fitted to a body by figures."""
+        return ()
+
+    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        """Poses, as values by control.channel, that show one after another how it moves and what its settings do;
+        orders: rotation order by joint."""
+        return ()
 
     def check(self, skeleton: Skeleton) -> None:
         """CoreError if it does not fit the skeleton."""

@@ -2,15 +2,19 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Literal
 
 import numpy as np
 
+from ..channels import in_words
 from ..errors import CoreError
+from ..settings import Setting, turned
 from ..skeleton import Skeleton
 from ..systems.share import ShareOfTwist
 from ..systems.system import System
+from ..transforms import rotate
 from .part import Part, Side
 
 
@@ -37,6 +41,22 @@ class TwistPart(Part, kind="twist"):
 
     def systems(self) -> tuple[System, ...]:
         return (ShareOfTwist(),)
+
+    def settings(self) -> tuple[Setting, ...]:
+        return tuple(
+            Setting(f"share {name}", f"{in_words(name)} takes of {in_words(of)}", "share", -1.0, 1.0, (f"shares.{k}",))
+            for k, (name, of) in enumerate(zip(self.joints, self.of, strict=True))
+        )
+
+    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        found: list[dict[str, float]] = []
+        for name, of, axis in zip(self.joints, self.of, self.axes, strict=True):
+            # The axis is given in what the helper hangs from: the other joint itself, or what that hangs from.
+            up = skeleton.joints[skeleton.parents[skeleton.index[name]]].name
+            rest = np.array(skeleton.joints[skeleton.index[of]].rest)
+            x, y, z = (rotate(rest, np.array(axis)) if up == of else np.array(axis)).tolist()
+            found.append(turned(skeleton, orders, of, (x, y, z), 1.2))
+        return tuple(found)
 
     def check(self, skeleton: Skeleton) -> None:
         count = len(self.joints)

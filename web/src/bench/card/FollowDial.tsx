@@ -9,9 +9,11 @@ import { NOTHING, useBench } from "../state";
 export function FollowDial({ dial, part, frame, onKeep }: { dial: Card["dials"][number]; part: string; frame: number; onKeep: () => void }) {
   const set = useBench((s) => s.set);
   const { edit } = useActions();
-  const [turned, setTurned] = useState<number | null>(null);
+  // What is turned counts until the frame or what is keyed is another.
+  const on = `${frame} ${dial.weight}`;
+  const [turned, setTurned] = useState({ weight: 0, on: "" });
   const name = dial.control && dial.control !== part ? `${dial.control}: ${dial.anchor}` : dial.anchor;
-  const percent = Math.round(100 * (turned ?? dial.weight));
+  const percent = Math.round(100 * (turned.on === on ? turned.weight : dial.weight));
   const change = (weight: number): KeyEdit => ({ what: "add", keys: dial.channels.map((channel) => ({ channel, times: [frame] })), values: { arriving: weight, leaving: weight } });
   return (
       <Box sx={{ display: "flex", alignItems: "center", gap: 1, fontSize: 12.5, height: 19 }}>
@@ -32,14 +34,14 @@ export function FollowDial({ dial, part, frame, onKeep }: { dial: Card["dials"][
           onKeyDown={(e) => /^(Arrow|Home|End|Page)/.test(e.key) && e.stopPropagation()}
           onChange={(_, v) => {
             const weight = (v as number) / 100;
-            setTurned(weight);
+            setTurned({ weight, on });
             set({ wish: { operation: "edit", parts: [], first: frame, last: null, edit: change(weight) }, choices: {}, stretch: null });
           }}
           onChangeCommitted={(_, v) => {
             set(NOTHING);
             const weight = (v as number) / 100;
-            if (weight === dial.weight) setTurned(null);
-            else void edit(change(weight)).then((done) => done || setTurned(null));
+            if (weight === dial.weight) setTurned({ weight, on: "" });
+            else void edit(change(weight)).then((done) => done || setTurned({ weight, on: "" }));
           }}
           sx={{ py: 0 }}
         />

@@ -90,7 +90,7 @@ export function PartCard() {
         </Typography>
       )}
       {data.dials.map((dial) => (
-        <FollowDial key={`${dial.channels[0]} ${frame} ${dial.weight}`} dial={dial} part={data.label} frame={frame} onKeep={() => void offer(operations, info!, { parts: [focus], first: frame, last: info!.last }, "retether")} />
+        <FollowDial key={dial.channels[0]} dial={dial} part={data.label} frame={frame} onKeep={() => void offer(operations, info!, { parts: [focus], first: frame, last: info!.last }, "retether")} />
       ))}
       <Points />
       {whole.map((system) => (

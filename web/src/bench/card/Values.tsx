@@ -1,4 +1,5 @@
-import { Box, Checkbox, IconButton, Tooltip } from "@mui/material";
+import { Box } from "@mui/material";
+import { memo } from "react";
 import type { Card, KeyEdit } from "../../shared/api";
 import { follow } from "../../shared/drag";
 import { channelValue, shownNumber, storedNumber } from "../../shared/format";
@@ -12,10 +13,10 @@ export type Channel = Card["systems"][number]["channels"][number];
 const UNITS: Record<string, string> = { rad: "°", m: "mm" };
 
 /** Channel values, by control: each can be typed, dragged, keyed or freed of its key, put back, and laid out as a curve. */
-export function Values({ channels, title, fits }: { channels: Channel[]; title: string; fits?: boolean }) {
+export const Values = memo(function Values({ channels, title, fits }: { channels: Channel[]; title: string; fits?: boolean }) {
   const groups = [...new Set(channels.map((c) => c.group))];
   return (
-    <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12.5, lineHeight: 1.15, "& td": { py: 0 }, "& th": { textAlign: "left", fontWeight: 600, pt: 0.25, color: "text.secondary" }, "& input": { height: 16 }, "& input:hover": { textDecoration: "underline dotted" }, "& .back": { visibility: "hidden" }, "& tr:hover .back, & .back:focus-visible": { visibility: "visible" } }}>
+    <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12.5, lineHeight: 1.15, "& td": { py: 0 }, "& th": { textAlign: "left", fontWeight: 600, pt: 0.25, color: "text.secondary" }, "& input": { height: 16 }, "& input[type=checkbox]": { width: 13, height: 13, m: 0, verticalAlign: "middle", accentColor: (theme) => theme.ink.accent }, "& input:hover": { textDecoration: "underline dotted" }, "& button": { p: 0, width: 16, border: 0, background: "none", font: "inherit", fontSize: 12, color: "text.secondary", cursor: "pointer" }, "& button.keyed": { color: "primary.main" }, "& .back": { visibility: "hidden" }, "& tr:hover .back, & .back:focus-visible": { visibility: "visible" } }}>
       {title && <caption style={{ textAlign: "left", fontWeight: 650, captionSide: "top", padding: "2px 0" }}>{title}</caption>}
       {groups.map((group) => (
         <tbody key={group}>
@@ -33,9 +34,10 @@ export function Values({ channels, title, fits }: { channels: Channel[]; title: 
       ))}
     </Box>
   );
-}
+});
 
-function Value({ channel: c, word, fits }: { channel: Channel; word: string; fits: boolean }) {
+/** One value; drawn anew only where it is another. */
+const Value = memo(function Value({ channel: c, word, fits }: { channel: Channel; word: string; fits: boolean }) {
   const { channels: laid, set } = usePick("channels", "set");
   // Read when something is done: a playing frame draws no value anew.
   const here = () => useBench.getState().frame;
@@ -67,9 +69,9 @@ function Value({ channel: c, word, fits }: { channel: Channel; word: string; fit
   return (
     <tr>
       <td style={{ width: 18 }}>
-        <IconButton size="small" onClick={toggle} aria-label={`${c.keyed ? "Delete the key" : "Put a key"} of ${c.label} at this frame`} title={c.keyed ? "keyed at this frame" : "no key at this frame"} sx={{ p: 0, fontSize: 12, width: 16, color: c.keyed ? "primary.main" : "text.secondary" }}>
+        <button className={c.keyed ? "keyed" : undefined} onClick={toggle} aria-label={`${c.keyed ? "Delete the key" : "Put a key"} of ${c.label} at this frame`} title={c.keyed ? "keyed at this frame" : "no key at this frame"}>
           {c.keyed ? "●" : "○"}
-        </IconButton>
+        </button>
       </td>
       <td onPointerDown={fits ? undefined : drag} style={{ cursor: fits || c.kind === "sign" ? undefined : "ew-resize", touchAction: "none", userSelect: "none" }} title={fits ? undefined : "Drag to change it; with Shift finely"}>
         {word}
@@ -80,9 +82,9 @@ function Value({ channel: c, word, fits }: { channel: Channel; word: string; fit
         ) : (
           <>
             {c.value !== c.standard && !c.locked && (
-              <IconButton className="back" size="small" onClick={() => give(c.standard)} aria-label={`Put ${c.label} back`} title="Back to its value at rest" sx={{ p: 0, fontSize: 12, width: 16 }}>
+              <button className="back" onClick={() => give(c.standard)} aria-label={`Put ${c.label} back`} title="Back to its value at rest">
                 ↺
-              </IconButton>
+              </button>
             )}
             <NumberField late width={54} label={`${c.label} at this frame`} least={c.least === null ? undefined : shownNumber(c.least, c.unit)} most={c.most === null ? undefined : shownNumber(c.most, c.unit)} value={shownNumber(c.value, c.unit)} onChange={(v) => give(storedNumber(v, c.unit))} />
             <span style={{ display: "inline-block", width: 22, textAlign: "left", paddingLeft: 2 }}>{UNITS[c.unit] ?? ""}</span>
@@ -93,11 +95,9 @@ function Value({ channel: c, word, fits }: { channel: Channel; word: string; fit
         {fits ? (
           <span style={{ color: "inherit" }}>{channelValue(c.fits, c.unit)}</span>
         ) : (
-          <Tooltip title="Lay out as a curve" placement="right">
-            <Checkbox size="small" checked={laid.includes(c.name)} onChange={lay} sx={{ p: 0, "& svg": { fontSize: 15 } }} slotProps={{ input: { "aria-label": `Curve of ${c.label}` } }} />
-          </Tooltip>
+          <input type="checkbox" checked={laid.includes(c.name)} onChange={lay} title="Lay out as a curve" aria-label={`Curve of ${c.label}`} />
         )}
       </td>
     </tr>
   );
-}
+});

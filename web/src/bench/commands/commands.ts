@@ -1,5 +1,6 @@
 import type { KeyEdit, Operation, TakeInfo } from "../../shared/api";
 import { keep, kept } from "../../shared/kept";
+import { go } from "../../shared/route";
 import { offer, type Actions } from "../actions";
 import { named } from "../keysInHand";
 import { tryRepair } from "../repairs";
@@ -55,6 +56,12 @@ function remove({ info, actions }: Tools) {
   const plank = stretch?.parts.some((p) => strandOf(info, p)?.contacts.some((c) => c.first === stretch.first && c.last === stretch.last));
   if (stretch && plank && !picked.length) void actions.now({ operation: "contacts", ...stretch }, { do: "remove" }).then((done) => done && set(NOTHING));
   else if (picked.length) void actions.edit({ what: "delete", keys: named(picked) }).then((done) => done && set({ picked: [] }));
+}
+
+function fitBody({ info }: Tools) {
+  const { focus } = bench();
+  const who = info.members.find((m) => m.kind === "character" && (!focus || m.id === focus.member));
+  if (who) go(`/scene/${info.scene_id}/fit/${encodeURIComponent(who.id)}${focus?.member === who.id ? `?part=${encodeURIComponent(focus.part)}` : ""}`);
 }
 
 function pickHere() {
@@ -177,6 +184,7 @@ export const COMMANDS: Command[] = [
   { id: "holds", keys: ["F"], words: "who holds on to what", group: "View", run: flip("holds") },
   { id: "pin", keys: ["P"], shown: "", words: "", group: "View", run: () => bench().set({ pinned: pinnedWith(bench().pinned, bench().frame) }) },
   { id: "trail stays", keys: ["Shift+Y"], words: "the trail of the part in hand stays, or goes", group: "View", run: trail },
+  { id: "fit", keys: ["Shift+F"], words: "fit the body in hand: its limbs, shares and set angles", group: "View", run: fitBody },
   { id: "help", keys: ["?"], words: "this list", group: "View", run: () => bench().set({ help: true }) },
 ];
 

@@ -1,4 +1,4 @@
-import { useBench } from "../state";
+import { source, useBench } from "../state";
 
 /** The pose now: what is dragged, else the take at the current frame. */
 export function poseNow(shift = 0): Float32Array | null {
@@ -6,7 +6,7 @@ export function poseNow(shift = 0): Float32Array | null {
   if (!bank || !info) return null;
   if (live && shift === 0) return live;
   const at = frame + shift;
-  return at < info.first || at > info.last ? null : bank.at(`revision-${info.revision}`, at);
+  return at < info.first || at > info.last ? null : bank.at(source(info), at);
 }
 
 /** The pose of the revision that is drawn beside this one. */
@@ -18,7 +18,7 @@ export function poseBeside(): Float32Array | null {
 /** The pose of one frame of the take in hand. */
 export function poseAt(frame: number): Float32Array | null {
   const { bank, info } = useBench.getState();
-  return bank && info ? bank.at(`revision-${info.revision}`, frame) : null;
+  return bank && info ? bank.at(source(info), frame) : null;
 }
 
 /** The pose of the trial in hand, at the current frame. */
