@@ -11,12 +11,13 @@ from tests.core.test_grasp import gaps
 from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.program import Program
-from yielding_tether.demo.ladder import HANDS, POP, STEPS, climbing
+from yielding_tether.demo import named
+from yielding_tether.demo.ladder import HANDS, POP, STEPS
 
 
 @cache
 def program() -> Program:
-    return Program(*climbing())
+    return Program(*named("Ladder"))
 
 
 class Ladder(unittest.TestCase):

@@ -133,7 +133,15 @@ class Starting(unittest.TestCase):
             scenes = ask.get(f"http://127.0.0.1:{port}/api/scenes").json()
             self.assertEqual(
                 [s["name"] for s in scenes],
-                ["Chain ferry", "Ferry by night", "Ferry at the quay", "Quay wall", "Towpath", "Ferry with cargo"],
+                [
+                    "Chain ferry",
+                    "Ferry by night",
+                    "Ferry at the quay",
+                    "Ferry in the stream",
+                    "Quay wall",
+                    "Towpath",
+                    "Ferry with cargo",
+                ],
             )
 
     def test_files_that_a_start_did_not_make_are_never_removed(self) -> None:

@@ -36,6 +36,11 @@ def scenes() -> list[tuple[Scene, Take]]:
         return _made()
 
 
+def named(take: str) -> tuple[Scene, Take]:
+    """The demo take of this name with its scene, as it was kept or made anew."""
+    return next(one for one in scenes() if one[1].name == take)
+
+
 def keep() -> None:
     """Makes the demo scenes and keeps them for the next start."""
     path = _kept()
@@ -51,8 +56,9 @@ def _made() -> list[tuple[Scene, Take]]:
     from .brindles_trot import brindles_trot
     from .cast_off import cast_off
     from .crate_and_rope import crate_and_rope
+    from .hauling_in import hauling_in
     from .ladder import climbing
     from .lantern_round import lantern_round
     from .tow_strap import tow_strap
 
-    return [crate_and_rope(), brindles_trot(), climbing(), tow_strap(), lantern_round(), cast_off()]
+    return [crate_and_rope(), brindles_trot(), climbing(), hauling_in(), tow_strap(), lantern_round(), cast_off()]

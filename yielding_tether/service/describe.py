@@ -486,7 +486,9 @@ def _anchor_label(program: Program, member_id: str, anchor: str) -> str:
         return "the world"
     member = program.scene.member(member_id)
     if member.kind != "character":
-        return member.name.lower()
+        # Of what is more than one piece, which one is meant is told too.
+        which = f", {in_words(anchor)}" if len(member.skeleton) > 1 and anchor != member.skeleton.joints[0].name else ""
+        return f"{member.name.lower()}{which}"
     for part in member.parts:
         if anchor in part.joints:
             # Of a part with one end, its name says which joint is meant; of others the joint's own does.
