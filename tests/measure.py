@@ -149,25 +149,31 @@ def waving(low: float, high: float) -> Curve:
 
 def bodies() -> None:
     """Whole takes against forward kinematics alone of the same trees: Marl, Pip and the goat together; Marl with everything active
-    that a take can have: both systems of each limb mixed, hands by named values, hands, feet and hips about points, feet that roll,
-    a size, a hand and a head that follow half."""
+    that a take can have: every limb in IK with its collarbone, hands by three named values each, hands, feet and hips about points,
+    feet that roll, a size, a hand and a head that follow half; the same while every part is between two systems, as in a crossfade
+    of all of him at once."""
     scene, take = tow_strap()
     goat_scene, goat = brindles_trot()
     cast = Scene("three", (*scene.members, *goat_scene.members))
     three = Program(cast, replace(take, curves={**take.curves, **goat.curves}, tethers=(*take.tethers, *goat.tethers)))
     plain = Program(*cast_off())
     names = plain.channel_names()
-    curves = {names[c]: waving(0.0, 0.8) for b in plain.bounds.values() for _, c in b.drivers if b.member.id == "marl"}
-    curves |= {f"marl/fingers.{s}.value.{v}": waving(0.0, 0.9) for s in "LR" for v in ("curl", "spread", "fist")}
+    drivers = [names[c] for b in plain.bounds.values() for _, c in b.drivers if b.member.id == "marl"]
+    curves = {name: curve([Key(0.0, 1.0, 1.0, kind=STEPPED)]) for name in drivers}
+    curves |= {f"marl/fingers.{s}.value.{v}": waving(0.05, 0.9) for s in "LR" for v in ("curl", "spread", "fist")}
     turned = ("leg.L.ik", "leg.R.ik", "arm.L.ik", "arm.R.ik", "hips")
     curves |= {f"marl/{c}.pivot.{a}": curve([Key(0.0, 0.05, 0.05, kind=STEPPED)]) for c in turned for a in "xyz"}
-    curves |= {"marl/hips.size": waving(1.0, 1.2), **{f"marl/leg.{s}.ik.roll": waving(0.0, 0.4) for s in "LR"}}
+    curves |= {"marl/hips.size": waving(1.0, 1.2), **{f"marl/leg.{s}.ik.roll": waving(0.05, 0.4) for s in "LR"}}
     more = (
         Tether("more", "marl", "arm.L.ik", "deck", "deck"), Tether("more", "marl", "head.lead", "deck", "deck", False, True)
     )  # fmt: skip
-    curves |= {w: waving(0.0, 0.5) for t in more for w in t.weights}
+    curves |= {w: waving(0.05, 0.5) for t in more for w in t.weights}
     busy = plain.on(replace(plain.take, tethers=(*plain.take.tethers, *more))).with_curves(curves)
-    for name, program, bound in (("Marl, Pip and the goat", three, None), ("Marl with everything active", busy, 1.3)):
+    mixed = busy.with_curves({name: waving(0.05, 0.8) for name in drivers})
+    for name, program, bound in (
+        ("Marl, Pip and the goat", three, None), ("Marl with everything active", busy, 1.3),
+        ("Marl with everything mixed", mixed, None),
+    ):  # fmt: skip
         frames = program.take.frames
         reference = pin_forward_kinematics(program, len(frames))
         program.evaluate(frames)

@@ -254,7 +254,7 @@ class Starting(unittest.TestCase):
         self.assertEqual(run("--restore", str(broken)).returncode, 1)
         done = run("--restore", str(file))
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("6 scenes are back", done.stdout)
+        self.assertIn("7 scenes are back", done.stdout)
         self.start("b", port)
         self.wait(port)
         self.assertEqual(ask.get(f"{base}/takes/1/curves", params={"channel": "marl/hips.ty"}).json(), curves)

@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
-from .kernels.follow import CONTROL, CONTROL_MIXED, JOINT_FOLLOWING
+from .kernels.follow import CONTROL, CONTROL_GROWN, CONTROL_MIXED, JOINT_FOLLOWING
 from .kernels.guide import GUIDE, share_turn
 from .kernels.pivot import PIVOT
 from .kernels.scalars import mean_rotation, turned_round
@@ -139,6 +139,8 @@ class BoundControl:
         about = [] if self.pivot < 0 else [tape.add(PIVOT, (node, self.space, self.pivot, self.slot), ())]
         if one is not None and not self.slot and self.body is None:
             return [tape.add(CONTROL, ints, floats, (self.turn,)), *about]
+        if one is not None and self.body is None:
+            return [tape.add(CONTROL_GROWN, [*ints, one.slot, self.slot], floats, (self.turn,)), *about]
         ints += [len(self.anchors), self.slot, *(self.body[:2] if self.body else (0, -1))]
         for each in self.anchors:
             ints += [each.node, *each.weights, each.slot, each.taken, each.way]

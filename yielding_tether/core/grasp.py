@@ -86,14 +86,24 @@ class Surface:
             size = float(program.sizes(np.array([frame]), 0, node)[0])
             self.parts.append((shape, poses.pos[0, node], poses.rot[0, node], size))
 
+    def keep_near(self, point: Floats, reach: float) -> None:
+        """Leaves out what is farther than `reach` from a point (3,), but for what is nearest to it: nothing that far is met, and
+        asking costs as much for each shape as for all the rest."""
+        away = [self._off(part, point[None])[0] for part in self.parts]
+        self.parts = [p for p, d in zip(self.parts, away, strict=True) if d <= max(reach, min(away))]
+
     def off(self, points: Floats) -> Floats:
         """(...,) how far points (..., 3) in the world are from it, metres, below zero within."""
         found = np.full(points.shape[:-1], np.inf)
-        for shape, pos, rot, size in self.parts:
-            local = rotate(inverse(rot), points - pos) / size
-            found = np.minimum(
-                found, size * (_within(shape, local) if shape.form == "block" else signed_distance(shape, local))
-            )
+        for part in self.parts:
+            found = np.minimum(found, self._off(part, points))
+        return found
+
+    @staticmethod
+    def _off(part: tuple[Shape, Floats, Floats, float], points: Floats) -> Floats:
+        shape, pos, rot, size = part
+        local = rotate(inverse(rot), points - pos) / size
+        found: Floats = size * (_within(shape, local) if shape.form == "block" else signed_distance(shape, local))
         return found
 
 
@@ -161,6 +171,10 @@ class _Hand:
         self.turns = multiply(inverse(above), self.poses.rot[0, bound.nodes])
         size = self.poses.size(bound.slot)
         self.size = 1.0 if size is None else float(size[0])
+        # As far as the fingers reach, and as much again: of a ball with unlike axes the distance is an estimate.
+        longest = max(sum(float(np.linalg.norm(bound.offsets[k])) for k in run) for run in fingers_of(bound))
+        at = self.poses.pos[0, bound.above[bound.outward[0]]]
+        self.surface.keep_near(at, 2.0 * self.size * (longest + float(self.balls.radius.max(initial=0.0)) + 0.05))
 
     def balls_in(self, joints: Sequence[int]) -> Ints:
         """Balls of some joints, by number."""

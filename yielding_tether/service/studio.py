@@ -350,7 +350,7 @@ class Studio:
 
 def take_info(program: Program, take_id: int, scene_id: int, found: Sequence[Finding] = ()) -> s.TakeInfo:
     """What the page draws a take by, but for what its revision says."""
-    take, scene = program.take, program.scene
+    take, scene = program.take, program.rig.given
     return s.TakeInfo(
         id=take_id, scene_id=scene_id, scene=scene.name, name=take.name, rate=float(take.rate),
         rate_fraction=(take.rate.numerator, take.rate.denominator), first=take.first, last=take.last,

@@ -63,6 +63,44 @@ def plain_controls(first_i, first_f, count, size, ints, floats, room):  # type: 
         copy_node(out, _7, work, own, size)
 
 
+def grown_controls(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
+    """Places controls that follow one thing in full which has a size, and their spaces: reach and place grow with it.
+
+    Integers as of a plain row, then the slots of the size of what is followed and of the space.
+    """
+    values, waves, work, out = room.values, room.waves, room.work, room.out
+    sizes = room.sizes
+    for n in range(U(count)):
+        i = U(first_i) + n * U(INTS + 2)
+        f = U(first_f) + n * U(FLOATS)
+        space = node_slot(ints[i])
+        own = node_slot(ints[i + U(1)])
+        above = node_slot(ints[i + U(2)])
+        moves = ints[i + U(3)] >= 0
+        place = value_slot(ints[i + U(3)] if moves else U(0))
+        wave = wave_slot(ints[i + U(4)])
+        held = value_slot(ints[i + U(5)])
+        grown = value_slot(ints[i + U(6)])
+        reach = row3(floats, f)
+        turn = row4(floats, f + U(3))
+        ex, ey, ez, ew = row4(floats, f + U(7))
+        for b in range(U(size)):
+            r = turn_at(work, above + b)
+            s = sizes[held + b]
+            p = add(place_at(work, above + b), qrot(r, scale(reach, s)))
+            q = qmul(r, turn)
+            t = add(p, qrot(q, scale((values[place + b], values[place + _1 + b], values[place + _2 + b]), s)))
+            d = qunit(qmul(q, turned_by(waves, wave + b, ex, ey, ez, ew)))
+            put_at(out, b, p, q)
+            put_at(out, b + _7, t, d)
+        copy_rows(sizes, held, sizes, grown, U(1), size)
+        if not moves:
+            # What only turns stays where its space is.
+            copy_rows(out, U(0), out, _7, U(3), size)
+        copy_node(out, U(0), work, space, size)
+        copy_node(out, _7, work, own, size)
+
+
 def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places one control that follows several things, and its space.
 
@@ -209,5 +247,6 @@ def following_joint(first_i, first_f, count, size, ints, floats, room):  # type:
             put_at(work, node_slot(joint) + b, p, d)
 
 
-CONTROL, CONTROL_MIXED = kind(plain_controls), kind(mixed_control)
+CONTROL, CONTROL_GROWN = kind(plain_controls), kind(grown_controls)
+CONTROL_MIXED = kind(mixed_control)
 JOINT_FOLLOWING = kind(following_joint)

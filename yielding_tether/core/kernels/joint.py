@@ -17,10 +17,11 @@ from .block import (
     row4,
     turn_at,
     turned_by,
+    value_slot,
     wave_slot,
 )
 from .rows import kind
-from .scalars import add, qmul, qrot
+from .scalars import add, qmul, qrot, scale
 
 #: Numbers of a row: integers node, above, first Euler channel, first length channel (-1 none), joint of the capture (-1
 #: none), slot of the size; floats offset (3), rest (4), signs of the rotation order (4).
@@ -48,8 +49,29 @@ def joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[n
         copy_node(out, U(0), work, own, size)
 
 
+def grown_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
+    """Places joints whose offsets do not move but for the size of their body."""
+    waves, work, out, sizes = room.waves, room.work, room.out, room.sizes
+    for n in range(U(count)):
+        i = U(first_i) + n * U(INTS)
+        f = U(first_f) + n * U(FLOATS)
+        above = node_slot(ints[i + U(1)])
+        wave = wave_slot(ints[i + U(2)])
+        slot = value_slot(ints[i + U(5)])
+        offset = row3(floats, f)
+        rest = row4(floats, f + U(3))
+        ex, ey, ez, ew = row4(floats, f + U(7))
+        for b in range(U(size)):
+            q = qmul(rest, turned_by(waves, wave + b, ex, ey, ez, ew))
+            r = turn_at(work, above + b)
+            d = qmul(r, q)
+            p = add(place_at(work, above + b), qrot(r, scale(offset, sizes[slot + b])))
+            put_at(out, b, p, d)
+        copy_node(out, U(0), work, node_slot(ints[i]), size)
+
+
 def moved_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
-    """Places joints whose offsets move, or whose body has a size."""
+    """Places joints whose offsets move."""
     waves, work, out = room.waves, room.work, room.out
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
@@ -69,4 +91,4 @@ def moved_joints(first_i, first_f, count, size, ints, floats, room):  # type: ig
         copy_node(out, U(0), work, own, size)
 
 
-JOINT, JOINT_MOVED = kind(joints), kind(moved_joints)
+JOINT, JOINT_GROWN, JOINT_MOVED = kind(joints), kind(grown_joints), kind(moved_joints)

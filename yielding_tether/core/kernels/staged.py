@@ -4,6 +4,10 @@ from __future__ import annotations
 
 from .block import (
     U,
+    _3,
+    _4,
+    _5,
+    _6,
     copy_node,
     moving_offset,
     node_slot,
@@ -17,13 +21,28 @@ from .block import (
     wave_slot,
 )
 from .rows import kind
-from .scalars import add, qmul, qrot, qunit, sine_cosine
+from .scalars import add, inner, qmul, qrot, qunit, sine_cosine
 
 #: Integers of a row before its values: node, above, first Euler channel, first length channel (-1 none), joint of the capture
 #: (-1 none), slot of the size, number of values; then for each value its channel and its number of stages. Floats: offset (3),
-#: rest (4), signs of the rotation order (4); then for each stage of each value where it is, the turn at the one before (4), and
-#: the way from there: its axis (3) and half of its angle.
-INTS, FLOATS, STAGE = 7, 11, 9
+#: rest (4), signs of the rotation order (4); then for each stage of each value the value at the one before, one over how far it is
+#: from there, and the way: its axis (3) and half of its angle.
+INTS, FLOATS, STAGE = 7, 11, 6
+
+
+@inner
+def turn_further(out, values, v, low, per, x, y, z, half, size):  # type: ignore[no-untyped-def]
+    """Turns the rotations in rows 3 to 6 of `out` as far as a stage goes: not at all before it begins, all of its way past its end."""
+    for b in range(U(size)):
+        share = (values[v + b] - low) * per
+        share = 0.0 if share < 0.0 else share
+        share = 1.0 if share > 1.0 else share
+        s, c = sine_cosine(share * half)
+        q = qmul((out[_3 + b], out[_4 + b], out[_5 + b], out[_6 + b]), (s * x, s * y, s * z, c))
+        out[_3 + b] = q[0]
+        out[_4 + b] = q[1]
+        out[_5 + b] = q[2]
+        out[_6 + b] = q[3]
 
 
 def staged_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
@@ -37,24 +56,19 @@ def staged_joints(first_i, first_f, count, size, ints, floats, room):  # type: i
     rest = row4(floats, f + U(3))
     ex, ey, ez, ew = row4(floats, f + U(7))
     for b in range(U(size)):
-        q = rest
-        at = f + U(FLOATS)
-        for k in range(U(ints[i + U(6)])):
-            v = values[value_slot(ints[i + U(INTS) + U(2) * k]) + b]
-            stages = U(ints[i + U(INTS + 1) + U(2) * k])
-            low = 0.0
-            n = U(0)
-            while n + U(1) < stages and v > floats[at + U(STAGE) * n]:
-                low = floats[at + U(STAGE) * n]
-                n += U(1)
-            mark = at + U(STAGE) * n
-            share = (v - low) / (floats[mark] - low)
-            share = 0.0 if share < 0.0 else share if share < 1.0 else 1.0
-            s, c = sine_cosine(share * floats[mark + U(8)])
-            x, y, z = row3(floats, mark + U(5))
-            q = qmul(q, qmul(row4(floats, mark + U(1)), (s * x, s * y, s * z, c)))
-            at += U(STAGE) * stages
-        q = qunit(qmul(q, turned_by(waves, wave + b, ex, ey, ez, ew)))
+        out[_3 + b] = rest[0]
+        out[_4 + b] = rest[1]
+        out[_5 + b] = rest[2]
+        out[_6 + b] = rest[3]
+    at = f + U(FLOATS)
+    for k in range(U(ints[i + U(6)])):
+        v = value_slot(ints[i + U(INTS) + U(2) * k])
+        for _ in range(U(ints[i + U(INTS + 1) + U(2) * k])):
+            x, y, z = row3(floats, at + U(2))
+            turn_further(out, values, v, floats[at], floats[at + U(1)], x, y, z, floats[at + U(5)], size)
+            at += U(STAGE)
+    for b in range(U(size)):
+        q = qunit(qmul(turn_at(out, b), turned_by(waves, wave + b, ex, ey, ez, ew)))
         r = turn_at(work, above + b)
         put_at(out, b, add(place_at(work, above + b), qrot(r, place_at(room.offsets, b))), qmul(r, q))
     copy_node(out, U(0), work, node_slot(ints[i]), size)

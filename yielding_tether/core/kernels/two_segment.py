@@ -317,8 +317,40 @@ def limbs(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no
         scatter(ints, i, size, out, inp, work)
 
 
+def grown_limbs(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
+    """Places limbs whose segments keep their lengths but for the size of their body: solved at size one, about their roots."""
+    values, work, inp, out, sizes = room.values, room.work, room.inp, room.out, room.sizes
+    for n in range(U(count)):
+        i = U(first_i) + n * U(INTS)
+        f = U(first_f) + n * U(FLOATS)
+        gather(ints, i, size, values, work, inp)
+        o0 = row3(floats, f)
+        o1 = row3(floats, f + U(3))
+        o2 = row3(floats, f + U(6))
+        rest = row4(floats, f + U(9))
+        slot = value_slot(ints[i + U(15)])
+        constants = (floats[f + U(20)], floats[f + U(21)])
+        t = f + U(22)
+        form = (
+            floats[t], floats[t + U(1)], row3(floats, t + U(2)), row3(floats, t + U(5)), row3(floats, t + U(8)),
+            row3(floats, t + U(11)), row4(floats, t + U(14)),
+        )  # fmt: skip
+        for b in range(U(size)):
+            up = turn_at(inp, b)
+            s = sizes[slot + b]
+            root = add(place_at(inp, b), scale(qrot(up, o0), s))
+            target = add(root, scale(sub(place_at(inp, b + _TARGET), root), 1.0 / s))
+            a = b + _ANGLES
+            upper, mid, mid_rot, end = solve_pose(
+                root, up, rest, o1, o2, form, constants, target, inp[a], inp[a + _1], inp[a + _2], inp[a + _3],
+            )  # fmt: skip
+            mid, end = add(root, scale(sub(mid, root), s)), add(root, scale(sub(end, root), s))
+            put_limb(out, b, root, upper, mid, mid_rot, end)
+        scatter(ints, i, size, out, inp, work)
+
+
 def moved_limbs(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
-    """Places limbs whose segments change their lengths, whose body has a size, or whose bend guide follows something."""
+    """Places limbs whose segments change their lengths, or whose bend guide follows something."""
     values, work, inp, out, offsets = room.values, room.work, room.inp, room.out, room.offsets
     for n in range(U(count)):
         i = U(first_i) + n * U(INTS)
@@ -372,7 +404,7 @@ def moved_limbs(first_i, first_f, count, size, ints, floats, room):  # type: ign
         scatter(ints, i, size, out, inp, work)
 
 
-LIMB, LIMB_MOVED = kind(limbs), kind(moved_limbs)
+LIMB, LIMB_GROWN, LIMB_MOVED = kind(limbs), kind(grown_limbs), kind(moved_limbs)
 
 
 @kernel

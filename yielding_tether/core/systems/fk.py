@@ -10,7 +10,7 @@ import numpy as np
 from ..channels import ROTATION, Channel, in_words, turning
 from ..kernels import fits, joint
 from ..kernels.follow import JOINT_FOLLOWING
-from ..kernels.staged import STAGED
+from ..kernels.staged import STAGE, STAGED
 from ..tape import Run, Tape, signs_of
 from ..transforms import ORDERS, Floats, Ints, inverse, multiply, rotation_distance
 from ..values import SAME, PoseValue, recovered, turned, ways
@@ -71,12 +71,12 @@ class Fk(System):
     def row(self, tape: Tape, bound: Bound, k: int, into: Ints, state: State) -> Run:
         """The row of joint k, which follows nothing."""
         first, length, sample = bound.systems[self.name].channels[3 * k], bound.moving[k, 0], bound.samples[k]
-        still = length < 0 and sample < 0 and not bound.slot
+        still = joint.JOINT_GROWN if bound.slot else joint.JOINT
         ints = (into[k], bound.above_in(into, k), first, length, sample, bound.slot)
         floats = (*bound.offsets[k], *bound.rests[k], *signs_of(bound.part.joint_orders[k]))
         if self._values(bound, k, state):
             return self._staged(tape, bound, k, state, ints[:2], floats[:7], ints[3:])
-        return tape.add(joint.JOINT if still else joint.JOINT_MOVED, ints, floats, (first,))
+        return tape.add(still if length < 0 and sample < 0 else joint.JOINT_MOVED, ints, floats, (first,))
 
     @staticmethod
     def _values(bound: Bound, k: int, state: State) -> list[tuple[PoseValue, int]]:
@@ -93,11 +93,15 @@ class Fk(System):
         named values turn it; more: its first length channel, joint of the capture and size."""
         mine = self._values(bound, k, state)
         first = bound.systems[self.name].channels[3 * k]
-        table = [n for v, _ in mine for n in (bound.own[bound.part.name, f"value.{v.name}"], len(v.at))]
+        table: list[int] = []
         stages: list[float] = []
         for value, j in mine:
-            for at, start, axis, half in zip(value.at, *ways(value), strict=True):
-                stages += [at, *start[j], *axis[j], half[j]]
+            low, (_, axes, halves), count = 0.0, ways(value), len(stages)
+            for at, axis, half in zip(value.at, axes, halves, strict=True):
+                # What a stage does not turn costs nothing.
+                stages += [low, 1.0 / (at - low), *axis[j], half[j]] if half[j] else []
+                low = at
+            table += [bound.own[bound.part.name, f"value.{value.name}"], (len(stages) - count) // STAGE]
         floats = (*rest, *signs_of(bound.part.joint_orders[k]), *stages)
         return tape.add(STAGED, (*nodes, first, *more, len(mine), *table), floats, (first,))
 

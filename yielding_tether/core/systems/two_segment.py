@@ -137,7 +137,7 @@ class TwoSegment(System):
         data = bound.systems[self.name].data
         run = list(self.run(bound.part))
         offsets, moving, samples = bound.offsets[run], bound.moving[run, 0], bound.samples[run]
-        still = bool(np.all(moving < 0) and np.all(samples < 0)) and not bound.slot and not bound.guides
+        still = bool(np.all(moving < 0) and np.all(samples < 0)) and not bound.guides
         form = formulas.shape(
             tuple(offsets[1]), tuple(offsets[2]), tuple(data.constants[0:3]), tuple(data.constants[3:6])
         )  # fmt: skip
@@ -146,7 +146,8 @@ class TwoSegment(System):
             *np.stack([moving, samples], axis=1).ravel(), bound.slot, guide_node(bound),
         )  # fmt: skip
         floats = (*offsets.ravel(), *bound.rests[run[0]], *data.constants, *np.hstack(form))
-        return [tape.add(formulas.LIMB if still else formulas.LIMB_MOVED, ints, floats)]
+        plain = formulas.LIMB_GROWN if bound.slot else formulas.LIMB
+        return [tape.add(plain if still else formulas.LIMB_MOVED, ints, floats)]
 
     def bent(self, bound: Bound, posed: Posed) -> Bent:
         """The limb as the two-segment formulas see it."""
