@@ -158,7 +158,7 @@ def sides(side: int | np.ndarray, count: int) -> np.ndarray:
     return found
 
 
-def sample(c: Curve, at: Floats | Sequence[float], side: int = LEAVING, default: float = 0.0) -> Floats:
+def sample(c: Curve, at: Floats | Sequence[float], side: int | np.ndarray = LEAVING, default: float = 0.0) -> Floats:
     """(F,) values of a curve at these frames; `default` if it has no keys."""
     times = np.ascontiguousarray(at, dtype=np.float64)
     if not len(c):

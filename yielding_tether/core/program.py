@@ -10,7 +10,7 @@ from __future__ import annotations
 
 from collections import OrderedDict
 from collections.abc import Hashable, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, NamedTuple
 
@@ -24,6 +24,7 @@ from .kernels.block import BLOCK, NODE_ROWS, U
 from .kernels.rows import Room, addresses
 from .kernels.run import Curves, run
 from .kernels.sample import halve, sample_packed
+from .layers import Layering
 from .parts.root import SIZE
 from .progress import still_wanted
 from .rig import Bound, Rig, rig_of
@@ -145,10 +146,21 @@ class Program:
         where it is not known."""
         before, measured = self._before
         found = measured.get(what)
-        if found is None or before.tethers != self.take.tethers or not _same(before.captures, self.take.captures):
+        alike = before.layers == self.take.layers and before.tethers == self.take.tethers
+        if found is None or not alike or not _same(before.captures, self.take.captures):
             return None
         names = (self.rig.names[c] for c in self.sources(nodes))
         return found if all(before.curves.get(n) is self.take.curves.get(n) for n in names) else None
+
+    @cached_property
+    def layering(self) -> Layering:
+        """Its layers made ready."""
+        return Layering(self.rig, self.take.layers)
+
+    @cached_property
+    def base(self) -> Program:
+        """The take without its layers."""
+        return self.on(replace(self.take, layers=())) if self.take.layers else self
 
     def with_curves(self, changed: Mapping[str, Curve]) -> Program:
         """The same take with these curves in place of its own."""
@@ -199,7 +211,14 @@ class Program:
         picked = np.arange(len(self.defaults)) if channels is None else channels
         values = np.repeat(self._fixed[picked, None], len(at), axis=1)
         which = sides(side, len(at))
+        if self.take.layers and (layered := self.layering.channels.intersection(picked.tolist())):
+            sums = self.layering.sums(lambda cs: self.base.sample(at, which, cs), at, which, layered)
+        else:
+            sums = {}
         for r, c in enumerate(picked):
+            if int(c) in sums:
+                values[r] = sums[int(c)]
+                continue
             k = self._keyed_row.get(int(c))
             if k is not None:
                 sample_packed(self._packed.starts[k : k + 2], self._packed.cubics, at, which, values[r])
@@ -222,6 +241,10 @@ class Program:
         still_wanted()
         at = np.ascontiguousarray(times, dtype=np.float64)
         which = sides(side, len(at))
+        if self.take.layers and self.layering.channels:
+            # What has layers comes as it is in the end: an unlayered take has the very same rows.
+            sums = self.layering.sums(lambda cs: self.base.sample(at, which, cs), at, which, self.layering.channels)
+            overrides = {**sums, **(overrides or {})}
         if len(at) > PIECE and self.take.captures:
             return self._in_pieces(at, which, overrides or {}, only)
         over = np.array(list(overrides or ()), dtype=np.int64)
@@ -503,11 +526,16 @@ class Program:
         if channels is None:
             return self._every_key_time
         times = [self.curve(c).times for c in channels]
+        for layer in self.layering.layers if self.take.layers else ():
+            mine = [layer.curves[n].times for c in channels if (n := self.rig.names[c]) in layer.curves]
+            times += [*mine, layer.weight.times] if mine else []
         return np.unique(np.concatenate(times)) if times else np.empty(0)
 
     @cached_property
     def _every_key_time(self) -> Floats:
         times = [c.times for c in self.take.curves.values()]
+        for layer in self.layering.layers if self.take.layers else ():
+            times += [layer.weight.times, *(c.times for c in layer.curves.values())]
         return np.unique(np.concatenate(times)) if times else np.empty(0)
 
     def curve(self, channel: int) -> Curve:

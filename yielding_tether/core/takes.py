@@ -12,7 +12,7 @@ import numpy as np
 
 from .cast import Member
 from .channels import channel_id
-from .curves import Curve
+from .curves import EMPTY, Curve
 from .errors import CoreError
 from .kernels.capture import sample_capture
 from .parts import AnchorPart
@@ -190,6 +190,20 @@ class Capture:
 
 
 @dataclass(frozen=True)
+class Layer:
+    """Motion on top of a take's (see `layers`): curves by channel name, `weight` over time (one without keys), whether it is left
+    out, or alone with others that are; `stretch`: first and last frame outside of which it is nothing."""
+
+    id: str
+    name: str
+    curves: Mapping[str, Curve] = field(default_factory=dict)
+    weight: Curve = EMPTY
+    mute: bool = False
+    solo: bool = False
+    stretch: tuple[float, float] | None = None
+
+
+@dataclass(frozen=True)
 class Take:
     """One performance: curves by channel name, tethers and captures, on frames first…last at a rational rate
     (frames a second); `wanted` are the keys of findings that the animator wants as they are, `contacts` where its joints
@@ -208,6 +222,8 @@ class Take:
     anchors: tuple[Anchor, ...] = ()
     points: tuple[PivotPoint, ...] = ()
     values: tuple[Recorded, ...] = ()
+    #: From the lowest up.
+    layers: tuple[Layer, ...] = ()
 
     def __post_init__(self) -> None:
         if self.rate <= 0:

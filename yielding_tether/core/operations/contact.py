@@ -74,6 +74,7 @@ class Contacts(Operation):
     """Finds, marks and takes away contacts of hands and feet."""
 
     id = "contacts"
+    under = "as is"
     label = "Contacts"
     applies = "parts"
     help = "Where the hand or foot stands or holds: every proof then tells how far it slips."
@@ -143,6 +144,7 @@ class MoveContact(Operation):
     """Gives one contact other edges, or another thing to stand on; `first` and `last` are its new edges."""
 
     id = "contact"
+    under = "as is"
     label = "Move a contact"
     applies = "contact"
     help = "Its edges, or what it stands on."

@@ -99,6 +99,7 @@ class Crossfade(Operation):
     """Fades parts over from what one system holds to what another holds."""
 
     id = "crossfade"
+    carries = True
     label = "Crossfade"
     applies = "systems"
     help = "A wanted blend over some frames: both systems keep their keys, and neither is fitted to the other."

@@ -146,6 +146,7 @@ class FadeToFollow(Operation):
     """Fades controls over to follow something else."""
 
     id = "fade-follow"
+    carries = True
     label = "Fade to a follow"
     applies = "parts"
     help = "A wanted change over some frames: the control keeps its values, and goes over to what it follows then."

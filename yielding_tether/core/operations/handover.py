@@ -282,6 +282,7 @@ class HandOver(Operation):
     """Hands parts over between systems."""
 
     id = "handover"
+    carries = True
     label = "Hand over"
     applies = "systems"
     help = "Another system takes the part over; the pose and the speed pass on."

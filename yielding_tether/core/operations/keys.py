@@ -371,6 +371,7 @@ class KeysOfStretch(Operation):
     """What happens to the keys of parts within a stretch."""
 
     id = "keys"
+    under = "keys"
     label = "Keys"
     applies = "parts"
     help = "What happens to the keys of these parts within the stretch."
@@ -424,6 +425,7 @@ class KeyThePart(Operation):
     """Keys everything of a part at a frame."""
 
     id = "key"
+    under = "keys"
     label = "Key the part"
     applies = "frame"
     help = "Keys everything of the part at this frame: all its systems, what drives it and what it follows."
@@ -441,6 +443,7 @@ class AllDrivers(Operation):
     """The kind of all keys of drivers and of what is followed."""
 
     id = "drivers"
+    under = "keys"
     label = "All system changes"
     applies = "take"
     help = "The kind of all keys of what drives and of what is followed, at once."
@@ -457,6 +460,7 @@ class EditKeys(Operation):
     """An edit of named keys."""
 
     id = "edit"
+    under = "keys"
     label = "Edit keys"
     applies = "keys"
     help = "Adds, deletes, moves, scales or sets the named keys; all others keep their numbers."

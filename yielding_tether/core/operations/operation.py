@@ -6,14 +6,16 @@ An operation is one file here; importing this package registers it, and the inte
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from math import isfinite
 from typing import Any, Literal, NamedTuple
 
 from ..clips import Clip
+from ..curves import Curve
 from ..errors import CoreError
+from ..layers import can_layer, carried, flattened, folded, layer_of, with_layer
 from ..program import Program
-from ..proof import Proof
+from ..proof import Proof, prove
 from ..rig import Bound
 from ..takes import Take
 
@@ -94,6 +96,10 @@ class Operation:
     help = ""
     applies: Applies = "parts"
     choices: tuple[Choice, ...] = ()
+    #: What it works on where a take has layers: the sum of all, keys as they are stored, or the take as it is.
+    under: Literal["sum", "keys", "as is"] = "sum"
+    #: Whether layers are carried across what it changes where nothing is said, and not left as they are on a base that gives way.
+    carries = False
 
     def offered_for(self, bound: Bound) -> bool:
         """Whether a stretch of a part is offered this."""
@@ -173,9 +179,52 @@ def run(program: Program, id: str, asked: Asked) -> Outcome:
     operation = OPERATIONS.get(id)
     if operation is None:
         raise CoreError(f"There is no operation {id!r}: there are {', '.join(OPERATIONS)}.")
-    outcome = operation.run(program, asked)
+    outcome = _layered(program, operation, asked)
     refuse_nothing(program.take, outcome.take)
     return outcome
+
+
+def _layered(program: Program, operation: Operation, asked: Asked) -> Outcome:
+    """Runs an operation on a take that may have layers. Two choices more say how: `layers`, whether these are carried across
+    what it changes ("carried") or the base gives way beneath them ("folded"); `layer`, in which one keys are edited."""
+    choices = dict(asked.choices)
+    how, which = str(choices.pop("layers", "")), str(choices.pop("layer", ""))
+    asked = replace(asked, choices=choices)
+    if how not in ("", "carried", "folded"):
+        raise CoreError(f"Layers are 'carried' across a change or it is 'folded' into the base, not {how!r}.")
+    take = program.take
+    if operation.under == "keys" and which:
+        layer = layer_of(take, which)
+        outcome = operation.run(program.on(replace(take, curves=layer.curves, layers=())), asked)
+        _check_layered(program, outcome.take.curves)
+        made = with_layer(take, replace(layer, curves=outcome.take.curves))
+        label, first, last = f"{outcome.label}, layer {layer.name}", outcome.proof.first, outcome.proof.last
+        return Outcome(made, prove(operation.id, program, program.on(made), first, last), label)
+    if not program.layering.layers or operation.under != "sum":
+        return operation.run(program, asked)
+    before = flattened(program)
+    outcome = operation.run(program.on(before), asked)
+    notes = outcome.proof.notes
+    if how == "carried" or (how == "" and operation.carries):
+        made = carried(program, lambda p: operation.run(p, asked).take)
+        notes = (*notes, "Layers are carried across; at other weights than these they look otherwise than before.")
+    else:
+        made = folded(program, before, outcome.take)
+    after = program.on(made)
+    after.check_loops()
+    was = outcome.proof
+    proof = prove(
+        was.operation, program, after, was.first, was.last, residual=(was.residual_place, was.residual_turn), gives=was.gives,
+        notes=notes, tolerance=was.tolerance,
+    )  # fmt: skip
+    return Outcome(made, proof, outcome.label)
+
+
+def _check_layered(program: Program, curves: Mapping[str, Curve]) -> None:
+    """CoreError where a layer would have keys of what can't be layered."""
+    for name in curves:
+        if not can_layer(program, program.channels[name]):
+            raise CoreError(f"The {program.reading(name)} can't be on a layer: choose the base to key it.")
 
 
 def refuse_nothing(before: Take, after: Take) -> None:
@@ -187,6 +236,7 @@ def refuse_nothing(before: Take, after: Take) -> None:
         and before.values == after.values
         and before.contacts == after.contacts
         and before.wanted == after.wanted
+        and before.layers == after.layers
         and before.curves.keys() == after.curves.keys()
     )
     if same and all(before.curves[n] is c or before.curves[n] == c for n, c in after.curves.items()):

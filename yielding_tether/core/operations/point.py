@@ -26,6 +26,7 @@ class Points(Operation):
     """Places a point to turn about, moves and renames one, or takes one away."""
 
     id = "point"
+    under = "as is"
     label = "Points"
     help = "Points of this part to turn about, on the body or anywhere near it. No pose changes by placing or removing them."
     choices = (

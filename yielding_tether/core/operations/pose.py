@@ -17,6 +17,7 @@ from ..contacts import kept_end
 from ..curves import SMOOTH, STEPPED, Curve, set_value
 from ..errors import CoreError
 from ..fitting import fit_values, held
+from ..layers import at_frame, into_layer, layer_of
 from ..pivots import arriving, key_turn, turned, turning_from
 from ..program import Program
 from ..proof import Proof, prove, reach
@@ -31,7 +32,7 @@ class Drag:
     """A control put to a place: `position` (metres) and `rotation` are in the world; a control whose place is not its own
     (a joint) heeds the rotation only, a bend guide the position only. `also`: what is dragged with it at the same frame;
     `keep`: parts whose ends stay where they are meanwhile; `about`: the point in the control (metres, at size one) about which
-    it turns up to this frame from its key before (None: as it does there)."""
+    it turns up to this frame from its key before (None: as it does there); `layer`: that which is keyed, "" the base."""
 
     member: str
     part: str
@@ -42,6 +43,7 @@ class Drag:
     also: tuple[Drag, ...] = ()
     keep: tuple[tuple[str, str], ...] = ()
     about: tuple[float, float, float] | None = None
+    layer: str = ""
 
 
 @dataclass(frozen=True)
@@ -152,11 +154,24 @@ def apply(program: Program, drag: Drag) -> tuple[Take, Proof]:
         now = now.with_curves(key_turn(now, bound, drag.control, point, frame, first, own))
     else:
         values = solve_all(program, drag)
+    if drag.layer:
+        if now is not program:
+            raise CoreError(
+                "A turn about a point is keyed in the base: choose that, or turn about the control's own place."
+            )
+        after = program.on(into_layer(program, drag.layer, values, frame))
+        after.check_loops()
+        refuse_nothing(program.take, after.take)
+        first, last = _beside(after.take, drag.layer, frame)
+        return after.take, prove("pose", program, after, first, last, notes=_strayed(program, after, drag))
+    # What is keyed is what the layers leave of it.
+    values = at_frame(now, values, frame)
+    now_base = now.base
     names = now.channel_names()
     curves: dict[str, Curve] = {}
     for c, value in values.items():
         stepped = now.info[c][2].trait.stepped
-        if stepped and now.now(frame, [c])[0] == value:
+        if stepped and now_base.now(frame, [c])[0] == value:
             continue
         curves[names[c]] = set_value(now.curve(c), frame, value, STEPPED if stepped else SMOOTH)
     after = now.with_curves(curves)
@@ -166,6 +181,15 @@ def apply(program: Program, drag: Drag) -> tuple[Take, Proof]:
     return after.take, prove(
         "pose", program, after, *reach(program.take, changed), notes=_strayed(program, after, drag)
     )
+
+
+def _beside(take: Take, layer: str, frame: float) -> tuple[float, float]:
+    """The nearest keys of a layer on either side of a frame, between which a key there is felt."""
+    times = np.unique(np.concatenate([c.times for c in layer_of(take, layer).curves.values()]))
+    before, after = times[times < frame], times[times > frame]
+    return (
+        float(before[-1] if len(before) else take.first), float(after[0] if len(after) else take.last)
+    )  # fmt: skip
 
 
 #: How far a kept end may be from its place (metres) without a word.

@@ -26,6 +26,7 @@ class RecordValue(Operation):
     """Records a stage of a named value, or takes a value away."""
 
     id = "record"
+    under = "as is"
     label = "Named value"
     help = "The pose here becomes a stage of a value from 0 to 1: turning that poses the whole part, your own turns on top."
     choices = (

@@ -482,6 +482,7 @@ class Follow(Operation):
     """Lets controls follow something else."""
 
     id = "retether"
+    carries = True
     label = "Follow"
     applies = "parts"
     help = "The control follows something else from here on; the pose and the speed pass on."
@@ -598,6 +599,7 @@ class DropFollow(Operation):
     """Takes a follow out of the take."""
 
     id = "untether"
+    carries = True
     label = "Drop a follow"
     applies = "parts"
     help = "The follow leaves the take; where it was followed, the control keeps its motion in its own space."

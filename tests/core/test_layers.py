@@ -1,0 +1,329 @@
+"""Layers: the sum against an independent composition, writing beneath and into them, changes of system under them, merging."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from functools import cache
+
+import numpy as np
+from numpy.random import Generator
+from scipy.spatial.transform import Rotation
+
+from tests.depth import DEPTH
+from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Curve, Key, curve, sample
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.layers import can_layer, flattened, turn_of
+from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.operations.pose import Drag
+from yielding_tether.core.operations.pose import apply as pose
+from yielding_tether.core.program import Program
+from yielding_tether.core.takes import Layer, Take
+from yielding_tether.core.transforms import Floats, rotation_distance
+
+from .test_handover import captured, demo
+from .worlds import random_curve
+
+
+@cache
+def plain() -> Program:
+    return Program(demo().scene, demo().take)
+
+
+def swing(rng: Generator, low: float, high: float, size: float, split: bool = False) -> Curve:
+    """A curve that is nothing at its ends and swings between, with a split key where asked."""
+    times = np.unique(np.round(np.linspace(low, high, 6)))
+    keys = [
+        Key(float(t), v, v, s, s, SMOOTH)
+        for t, v, s in zip(times, rng.normal(0, size, 6), rng.normal(0, size / 8, 6), strict=False)
+    ]
+    keys[0], keys[-1] = (
+        k._replace(arriving=0.0, leaving=0.0, slope_in=0.0, slope_out=0.0) for k in (keys[0], keys[-1])
+    )
+    if split:
+        keys[2] = keys[2]._replace(leaving=keys[2].leaving + size)
+    return curve(keys)
+
+
+def layered(
+    rng: Generator, program: Program, names: list[str], count: int = 3, weights: bool = True, size: float = 0.3
+) -> Program:  # fmt: skip
+    """A take with random layers on channels."""
+    layers = []
+    for k in range(count):
+        mine = [n for n in names if rng.random() < 0.8] or names[:1]
+        curves = {n: swing(rng, 20, 150, size, rng.random() < 0.3) for n in mine}
+        weight = random_curve(rng, 200, 0.5) if weights and rng.random() < 0.5 else curve([])
+        layers.append(Layer(f"l{k}", f"layer {k}", curves, weight))
+    return program.on(replace(program.take, layers=tuple(layers)))
+
+
+def composed(program: Program, channels: tuple[int, ...], order: str | None, times: Floats, side: int) -> np.ndarray:
+    """(F, …) independently: the sum of a value, or the rotation (F, 4) of a turn, by SciPy's rotations."""
+    names, take = program.channel_names(), program.take
+    solo = any(x.solo for x in take.layers)
+    layers = [x for x in take.layers if not x.mute and (x.solo or not solo)]
+
+    def value(curves: dict[str, Curve], c: int, default: float) -> Floats:
+        kept = curves.get(names[c])
+        return sample(kept, times, side, default) if kept is not None and len(kept) else np.full(len(times), default)
+
+    weights = [sample(x.weight, times, side, 1.0) if len(x.weight) else np.ones(len(times)) for x in layers]
+    base = np.stack([value(dict(take.curves), c, float(program.defaults[c])) for c in channels], axis=-1)
+    if order is None:
+        return base[:, 0] + sum(
+            (w * value(dict(x.curves), channels[0], 0.0) for x, w in zip(layers, weights, strict=True)),
+            np.zeros(len(times)),
+        )
+    axes = ["xyz".index(a) for a in order]
+    whole = Rotation.from_euler(order.upper(), base[:, axes])
+    for x, w in zip(layers, weights, strict=True):
+        angles = np.stack([value(dict(x.curves), c, 0.0) for c in channels], axis=-1)
+        whole = whole * Rotation.from_rotvec(
+            w[:, None] * Rotation.from_euler(order.upper(), angles[:, axes]).as_rotvec()
+        )
+    return whole.as_quat()
+
+
+def arm(program: Program, system: str, part: str = "arm.L", member: str = "marl") -> list[str]:
+    names = program.channel_names()
+    return [names[c] for c in program.bound(member, part).systems[system].channels if can_layer(program, int(c))]
+
+
+TIMES = np.unique(np.concatenate([np.arange(0, 205), np.arange(0, 204) + 0.5, [33.25]]))
+
+
+class Sum(unittest.TestCase):
+    def test_it_is_the_composition_at_any_time_and_on_both_sides(self) -> None:
+        for seed in range(4 * DEPTH):
+            rng = np.random.default_rng(seed)
+            names = arm(plain(), "ik") + arm(plain(), "fk", "leg.L") + arm(plain(), "lead", "head")
+            program = layered(rng, plain(), names, 1 + seed % 4)
+            marks = [{}, {"mute": True}, {"solo": True}]
+            layers = tuple(replace(x, **marks[int(rng.integers(3))]) for x in program.take.layers)
+            program = program.on(replace(program.take, layers=layers))
+            order = rng.permutation(len(layers))
+            program = program.on(replace(program.take, layers=tuple(layers[k] for k in order)))
+            done = set()
+            for c in (program.channels[n] for n in names):
+                turn = turn_of(program.rig, c)
+                channels = turn.channels if turn else (c,)
+                if channels in done:
+                    continue
+                done.add(channels)
+                for side in (ARRIVING, LEAVING):
+                    wanted = composed(program, channels, turn.order if turn else None, TIMES, side)
+                    got = program.sample(TIMES, side, np.array(channels))
+                    if turn is None:
+                        np.testing.assert_allclose(got[0], wanted, atol=1e-9)
+                    else:
+                        axes = ["xyz".index(a) for a in turn.order]
+                        made = Rotation.from_euler(turn.order.upper(), got[axes].T).as_quat()
+                        self.assertLess(rotation_distance(made, wanted).max(), 1e-9)
+            # The poses are those of a take whose curves are the sums.
+            values = {c: program.sample(TIMES, LEAVING, np.array([c]))[0] for c in program.layering.channels}
+            there = program.base.evaluate(TIMES, overrides=values)
+            np.testing.assert_array_equal(program.evaluate(TIMES).pos, there.pos)
+
+    def test_without_layers_rows_are_the_very_same_and_what_is_not_heard_changes_nothing(self) -> None:
+        rng = np.random.default_rng(3)
+        program = layered(rng, plain(), arm(plain(), "ik"))
+        quiet = program.on(replace(program.take, layers=tuple(replace(x, mute=True) for x in program.take.layers)))
+        np.testing.assert_array_equal(quiet.evaluate(TIMES).pos, plain().evaluate(TIMES).pos)
+        self.assertEqual(quiet.layering.channels, frozenset())
+        self.assertGreater(np.abs(program.evaluate(TIMES).pos - plain().evaluate(TIMES).pos).max(), 0.01)
+
+    def test_merged_it_is_the_same_at_frames_and_where_nothing_turns_at_any_time(self) -> None:
+        for seed in range(3 * DEPTH):
+            rng = np.random.default_rng(seed)
+            program = layered(rng, plain(), arm(plain(), "ik") + arm(plain(), "fk", "leg.L"), 2, weights=False)
+            merged = program.on(flattened(program))
+            self.assertEqual(merged.take.layers, ())
+            frames = program.take.frames
+            for side in (ARRIVING, LEAVING):
+                a, b = merged.evaluate(frames, side), program.evaluate(frames, side)
+                np.testing.assert_allclose(a.pos, b.pos, atol=1e-9)
+                self.assertLess(rotation_distance(a.rot, b.rot).max(), 1e-9)
+            scalars = np.array(program.layering.scalars)
+            np.testing.assert_allclose(
+                merged.sample(TIMES, LEAVING, scalars), program.sample(TIMES, LEAVING, scalars), atol=1e-9
+            )
+
+
+class Writing(unittest.TestCase):
+    def test_a_drag_lands_where_it_was_put_on_the_base_and_on_any_layer(self) -> None:
+        for seed in range(3 * DEPTH):
+            rng = np.random.default_rng(seed)
+            for part, control, joint in (("arm.L", "arm.L.ik", "hand.L"), ("leg.R", "leg.R.ik", "foot.R")):
+                program = layered(rng, plain(), arm(plain(), "ik", part), 3)
+                # One that has next to no weight can't be posed on.
+                layers = tuple(
+                    replace(x, weight=curve([Key(0.0, 0.7, 0.7)]) if len(x.weight) else x.weight)
+                    for x in program.take.layers
+                )
+                program = program.on(replace(program.take, layers=layers))
+                node = program.nodes["marl", joint]
+                frame = 60.0 if part == "leg.R" else 150.0
+                was = program.evaluate([frame])
+                at = was.pos[0, node] + [0.02, 0.05, 0.01]
+                turn = Rotation.from_quat(was.rot[0, node]) * Rotation.from_euler("xyz", [0.2, -0.1, 0.1])
+                for layer in ("", "l0", "l2"):
+                    drag = Drag(
+                        "marl", part, control, frame, tuple(at.tolist()), tuple(turn.as_quat().tolist()), layer=layer
+                    )
+                    take, _ = pose(program, drag)
+                    now = program.on(take).evaluate([frame])
+                    control_node = program.bound("marl", part).controls[control].node
+                    self.assertLess(np.linalg.norm(now.pos[0, control_node] - at), 1e-9)
+                    self.assertLess(rotation_distance(now.rot[0, control_node], turn.as_quat()), 1e-7)
+                    for old, new in zip(program.take.layers, take.layers, strict=True):
+                        self.assertTrue(old is new or old.id == layer)
+                    if layer:
+                        self.assertEqual(dict(take.curves), dict(program.take.curves))
+
+    def test_a_layer_of_a_stretch_is_nothing_outside_of_it(self) -> None:
+        made = run(plain(), "layer", Asked((), 40.0, 80.0, {"do": "add", "called": "lift", "fenced": "yes"})).take
+        program = plain().on(made)
+        hand = program.evaluate([60.0]).pos[0, program.nodes["marl", "foot.L"]]
+        take, _ = pose(
+            program,
+            Drag("marl", "leg.L", "leg.L.ik", 60.0, tuple((hand + [0, 0.08, 0]).tolist()), layer=made.layers[0].id),
+        )
+        outside = np.concatenate([np.arange(0, 40.5, 0.5), np.arange(80, 204.5, 0.5)])
+        np.testing.assert_array_equal(program.on(take).evaluate(outside).pos, plain().evaluate(outside).pos)
+        self.assertGreater(np.abs(program.on(take).evaluate([60.0]).pos - plain().evaluate([60.0]).pos).max(), 0.05)
+
+    def test_keys_of_a_layer_are_edited_by_themselves(self) -> None:
+        rng = np.random.default_rng(1)
+        program = layered(rng, plain(), arm(plain(), "ik"), 2)
+        name = next(iter(program.take.layers[1].curves))
+        from yielding_tether.core.operations.keys import EditAsked, NamedKeys
+
+        t = float(program.take.layers[1].curves[name].times[1])
+        edit = EditAsked("move", (NamedKeys((t,), name),), by=3.0)
+        take = run(program, "edit", Asked(edit=edit, choices={"layer": "l1"})).take
+        self.assertIs(take.layers[0], program.take.layers[0])
+        self.assertIn(t + 3.0, take.layers[1].curves[name].times)
+        self.assertEqual(dict(take.curves), dict(program.take.curves))
+
+    def test_what_can_not_be_is_told(self) -> None:
+        made = plain().on(run(plain(), "layer", Asked(choices={"do": "add", "called": "swing"})).take)
+        for choices, told in (
+            ({"do": "rename", "which": "none", "called": "x"}, "no layer 'none'"), ({"do": "add", "called": "swing"}, "already"),
+            ({"do": "merge all"}, "nothing to merge"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(CoreError, told):
+                run(made, "layer", Asked(choices=choices))
+        muted = made.on(run(made, "layer", Asked(choices={"do": "mute", "which": "layer1"})).take)
+        with self.assertRaisesRegex(CoreError, "not heard"):
+            pose(muted, Drag("marl", "leg.L", "leg.L.ik", 60.0, (0.1, 0.1, 0.1), layer="layer1"))
+
+
+class Under(unittest.TestCase):
+    def same(self, before: Program, after: Program, first: float, last: float, within: float = 1e-6) -> None:
+        """All outside as it was, and the poses at frames within the stretch."""
+        frames, joints = before.take.frames, before.joints()[1]
+        inside = (frames >= first) & (frames < last)
+        for side in (ARRIVING, LEAVING):
+            there = frames[~inside & ((side == LEAVING) | (frames != last))]
+            a, b = (p.evaluate(there, side).pos[:, joints] for p in (before, after))
+            np.testing.assert_allclose(b, a, atol=within)
+        # What arrives at its first frame lies before it.
+        at, side = np.append(frames[inside], last), np.append(np.zeros(int(inside.sum()), dtype=np.int64), ARRIVING)
+        a, b = before.evaluate(at, side), after.evaluate(at, side)
+        np.testing.assert_allclose(b.pos[:, joints], a.pos[:, joints], atol=within)
+        self.assertLess(rotation_distance(a.rot[:, joints], b.rot[:, joints]).max(), 10 * within)
+
+    def test_a_handover_keeps_the_pose_and_carries_layers_across_or_folds_them(self) -> None:
+        for seed in range(2 * DEPTH):
+            rng = np.random.default_rng(seed)
+            # In FK until it takes hold of the rail, and the layers are on that.
+            program = layered(rng, plain(), arm(plain(), "fk"), 1 + seed % 3, weights=False, size=0.05)
+            for how in ("carried", "folded"):
+                asked = Asked((("marl", "arm.L"),), 30.0, 90.0, {"to": "ik", "keys": "every", "layers": how})
+                done = run(program, "handover", asked)
+                after = program.on(done.take)
+                self.same(program, after, 30.0, 90.0)
+                self.assertLess(max(c.pose for c in done.proof.changes), 1e-6)
+                self.assertTrue(all(x.id == y.id for x, y in zip(program.take.layers, done.take.layers, strict=True)))
+                # The layers that were there keep the keys that they had.
+                for old, new in zip(program.take.layers, done.take.layers, strict=True):
+                    for name, kept in old.curves.items():
+                        self.assertEqual(new.curves[name], kept)
+                if how == "carried":
+                    # Muted from the top down, it is what it was without them.
+                    for k in range(len(program.take.layers)):
+
+                        def mute(take: Take, k: int = k) -> Take:
+                            return replace(
+                                take, layers=tuple(replace(x, mute=n >= k) for n, x in enumerate(take.layers))
+                            )
+
+                        self.same(program.on(mute(program.take)), program.on(mute(done.take)), 30.0, 90.0)
+
+    def test_other_operations_see_the_sum_and_write_beneath_it(self) -> None:
+        rng = np.random.default_rng(8)
+        program = layered(rng, plain(), arm(plain(), "ik", "leg.L") + arm(plain(), "fk"), 2, weights=False, size=0.02)
+        anchor = Asked((("marl", "leg.L"),), 62.0, 72.0, {"on": "deck/deck"})
+        done = run(program, "plant", anchor)
+        after = program.on(done.take)
+        deck, foot = (program.nodes[x] for x in (("deck", "deck"), ("marl", "foot.L")))
+        poses = after.evaluate(np.arange(62.0, 72.5, 0.5))
+        local = Rotation.from_quat(poses.rot[:, deck]).inv().apply(poses.pos[:, foot] - poses.pos[:, deck])
+        self.assertLess(np.ptp(local, axis=0).max(), 2e-3)
+        for old, new in zip(program.take.layers, done.take.layers, strict=True):
+            self.assertIs(old, new)
+
+    def test_adjustments_of_a_capture_are_layered_and_the_capture_stays(self) -> None:
+        program = captured()
+        names = program.channel_names()
+        bound = program.bound("body", "arm.L")
+        mine = [names[c] for c in bound.systems["captured"].channels if names[c][-2:] in ("rx", "ry", "rz")]
+        rng = np.random.default_rng(2)
+        made = layered(rng, program, mine, 2, weights=False)
+        self.assertIs(made.take.captures, program.take.captures)
+        self.assertGreater(np.abs(made.evaluate(TIMES).pos - program.evaluate(TIMES).pos).max(), 0.01)
+        merged = made.on(flattened(made))
+        np.testing.assert_allclose(
+            merged.evaluate(made.take.frames).pos, made.evaluate(made.take.frames).pos, atol=1e-9
+        )
+
+
+class Operations(unittest.TestCase):
+    def test_layers_are_made_named_ordered_weighted_copied_and_merged(self) -> None:
+        rng = np.random.default_rng(4)
+        program = layered(rng, plain(), arm(plain(), "ik") + arm(plain(), "fk", "leg.L"), 3)
+        now = program
+
+        def do(what: str, which: str = "", first: float = 0.0, **more: object) -> Program:
+            nonlocal now
+            now = now.on(run(now, "layer", Asked((), first, None, {"do": what, "which": which, **more})).take)  # type: ignore[dict-item]
+            return now
+
+        do("up", "l0")
+        self.assertEqual([x.id for x in now.take.layers], ["l1", "l0", "l2"])
+        do("down", "l0")
+        do("rename", "l0", called="  lift   of it ")
+        self.assertEqual(now.take.layers[0].name, "lift of it")
+        do("copy", "l0")
+        do("remove", "layer1")
+        np.testing.assert_array_equal(now.evaluate(TIMES).pos, program.evaluate(TIMES).pos)
+        do("weight", "l1", 40.0, weight=0.25)
+        self.assertAlmostEqual(float(sample(now.take.layers[1].weight, [40.0])[0]), 0.25)
+        frames = program.take.frames
+        was = now.evaluate(frames)
+        # Down onto the one below it, and then into the base; others are not touched.
+        top = now.take.layers[2]
+        do("merge", "l1")
+        self.assertEqual([x.id for x in now.take.layers], ["l0", "l2"])
+        self.assertIs(now.take.layers[1], top)
+        np.testing.assert_allclose(now.evaluate(frames).pos, was.pos, atol=1e-8)
+        do("merge", "l0")
+        np.testing.assert_allclose(now.evaluate(frames).pos, was.pos, atol=1e-8)
+        do("merge all")
+        self.assertEqual(now.take.layers, ())
+        np.testing.assert_allclose(now.evaluate(frames).pos, was.pos, atol=1e-8)
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -1,0 +1,553 @@
+"""Layers: motion on top of motion.
+
+A layer holds curves for some channels. A value that is no turn is added to what lies beneath, times the layer's weight; the three
+Euler angles of a control or joint are one turn, which is multiplied on the right, in the control's own space, scaled along its arc
+by the weight:
+
+    R = R_base · exp(w1 log L1) · exp(w2 log L2) · …
+
+What an operation wants of the sum is written as base = wanted ∘ layers⁻¹ (`into_base`), or into one of the layers (`into_layer`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from dataclasses import dataclass, replace
+from typing import TYPE_CHECKING
+
+import numpy as np
+
+from .channels import ROTATION
+from .curves import (
+    ARRIVING,
+    EMPTY,
+    FENCE,
+    FREE,
+    LEAVING,
+    SMOOTH,
+    STEPPED,
+    Curve,
+    Key,
+    curve,
+    insert,
+    sample,
+    set_value,
+    spliced,
+)
+from .errors import CoreError
+from .systems.fk import turn_in
+from .takes import Layer, Take
+from .transforms import IDENTITY, Floats, Ints, euler, inverse, multiply, rotation_distance
+
+if TYPE_CHECKING:
+    from .program import Program
+    from .rig import Rig
+
+#: Half of the step (frames) at which slopes of turns are taken.
+STEP = 1.0 / 64.0
+#: Below these (metres, radians, or none) two values are the same: as they are stored, and as they are worked out.
+SAME, ALIKE = 1e-12, 1e-9
+
+
+def heard(layers: Sequence[Layer]) -> tuple[Layer, ...]:
+    """The layers that count, from the lowest up: those that are solo if any is, and none that is muted."""
+    solo = any(x.solo for x in layers)
+    return tuple(x for x in layers if not x.mute and (x.solo or not solo) and x.curves)
+
+
+def can_layer(program: Program, channel: int) -> bool:
+    """Whether a channel can have a layer: what steps, drives or sizes can't."""
+    described = program.info[channel][2]
+    return not described.trait.stepped and described.kind not in ("share", "sign", "turn", "point", "scale")
+
+
+@dataclass(frozen=True)
+class Turn:
+    """Three Euler channels that are one turn, and their rotation order."""
+
+    channels: tuple[int, int, int]
+    order: str
+
+
+def turn_of(rig: Rig, channel: int) -> Turn | None:
+    """The turn of which a channel is one angle; None for any other value."""
+    member, part, described = rig.info[channel]
+    name = described.name
+    if described.kind != "angle" or name[-2:] not in ROTATION or not (name[:-2] == "" or name[:-2].endswith(".")):
+        return None
+    prefix = name[:-2]
+    stem = rig.names[channel][: -len(name)]
+    found = [rig.channels.get(f"{stem}{prefix}{axis}", -1) for axis in ROTATION]
+    if min(found) < 0:
+        return None
+    joint = described.control if described.control in part.joints else prefix[:-1]
+    if joint in part.joints:
+        order = part.joint_orders[part.joints.index(joint)]
+    else:
+        order = rig.bounds[member, part.name].controls[described.control].control.order
+    return Turn((found[0], found[1], found[2]), order)
+
+
+class Layering:
+    """The layers of a take made ready: `channels` that any of them moves, each with all three of a turn."""
+
+    def __init__(self, rig: Rig, layers: Sequence[Layer]) -> None:
+        self.layers = heard(layers)
+        self.turns: dict[int, Turn] = {}
+        for name in dict.fromkeys(n for layer in self.layers for n in layer.curves):
+            c = rig.channels.get(name)
+            if c is None:
+                raise CoreError(f"A layer has keys for {name}, which nothing in the cast has.")
+            if (turn := turn_of(rig, c)) is not None:
+                self.turns[turn.channels[0]] = turn
+        turning = {c for turn in self.turns.values() for c in turn.channels}
+        self.names = rig.names
+        layered = {rig.channels[n] for layer in self.layers for n in layer.curves}
+        self.scalars = sorted(layered - turning)
+        self.channels = frozenset(layered | turning)
+
+    def weight(self, layer: Layer, times: Floats, side: Ints) -> Floats:
+        """(F,) how far a layer counts."""
+        return sample(layer.weight, times, side, 1.0) if len(layer.weight) else np.ones(len(times))
+
+    def added(self, layer: Layer, channel: int, times: Floats, side: Ints) -> Floats:
+        """(F,) what a layer adds to a value that is no turn."""
+        kept = layer.curves.get(self.names[channel], EMPTY)
+        found: Floats = (
+            self.weight(layer, times, side) * sample(kept, times, side) if len(kept) else np.zeros(len(times))
+        )
+        return found
+
+    def _all(self, channel: int, times: Floats, side: Ints) -> Floats:
+        """(F,) what all layers add to a value that is no turn."""
+        found: Floats = np.sum([self.added(x, channel, times, side) for x in self.layers], axis=0)
+        return found
+
+    def turned(self, layer: Layer, turn: Turn, times: Floats, side: Ints) -> Floats:
+        """(F, 4) by how much a layer turns."""
+        kept = [layer.curves.get(self.names[c], EMPTY) for c in turn.channels]
+        if not any(len(k) for k in kept):
+            return np.broadcast_to(np.array(IDENTITY), (len(times), 4))
+        angles = np.stack([sample(k, times, side) if len(k) else np.zeros(len(times)) for k in kept])
+        return scaled(euler(turn.order, angles), self.weight(layer, times, side))
+
+    def sums(
+        self, base: Callable[[Ints], Floats], times: Floats, side: Ints, wanted: Iterable[int]
+    ) -> dict[int, Floats]:
+        """Values (F,) of those of these channels that have layers; base: (C, F) what lies beneath all, of channels."""
+        found: dict[int, Floats] = {}
+        want = self.channels & set(wanted)
+        for c in self.scalars:
+            if c in want:
+                found[c] = base(np.array([c]))[0] + self._all(c, times, side)
+        for turn in self.turns.values():
+            if want & set(turn.channels):
+                beneath = base(np.array(turn.channels))
+                whole, moved = euler(turn.order, beneath), np.zeros(len(times), dtype=bool)
+                for layer in self.layers:
+                    step = self.turned(layer, turn, times, side)
+                    whole = multiply(whole, step)
+                    moved |= step[:, :3].any(axis=1)
+                # Where no layer turns anything it is what lies beneath, to the last bit.
+                there = np.where(moved, as_euler(whole, turn.order, beneath), beneath)
+                found |= dict(zip(turn.channels, there, strict=True))
+        return found
+
+    def beneath(
+        self, wanted: Mapping[int, Floats], times: Floats, side: Ints, near: Callable[[Ints], Floats]
+    ) -> dict[int, Floats]:
+        """Base values (F,) under which these (F,) are the sums; all three of each turn must be among them. near: (C, F) values near
+        which angles are told."""
+        found = dict(wanted)
+        for c in self.scalars:
+            if c in wanted:
+                found[c] = wanted[c] - self._all(c, times, side)
+        for turn in self.turns.values():
+            if turn.channels[0] in wanted:
+                whole = euler(turn.order, np.stack([wanted[c] for c in turn.channels]))
+                for layer in reversed(self.layers):
+                    whole = multiply(whole, inverse(self.turned(layer, turn, times, side)))
+                found |= dict(
+                    zip(turn.channels, as_euler(whole, turn.order, near(np.array(turn.channels))), strict=True)
+                )
+        return found
+
+
+def scaled(turns: Floats, weight: Floats) -> Floats:
+    """(F, 4) turns (F, 4) gone along their shorter arc by weights (F,)."""
+    q = np.where(turns[:, 3:] < 0.0, -turns, turns)
+    size = np.linalg.norm(q[:, :3], axis=1)
+    half = weight * np.arctan2(size, q[:, 3])
+    axis = np.divide(q[:, :3], size[:, None], out=np.zeros_like(q[:, :3]), where=size[:, None] > 1e-300)
+    return np.concatenate([axis * np.sin(half)[:, None], np.cos(half)[:, None]], axis=1)
+
+
+def as_euler(turns: Floats, order: str, near: Floats) -> Floats:
+    """(3, F) Euler angles of turns (F, 4), each time those nearest to `near` (3, F)."""
+    found = turn_in(turns, np.tile(IDENTITY, (len(turns), 1)), order, near[:, 0] if near.shape[1] else np.zeros(3))
+    found += 2.0 * np.pi * np.round((near - found) / (2.0 * np.pi))
+    return found
+
+
+# --- one take of all ------------------------------------------------------------------------------------
+
+
+def flattened(program: Program) -> Take:
+    """The take without layers, their sum in its curves: of values that are no turns at the keys of all, with slopes, exact in
+    between where no weight changes and all are smooth; else, and of turns, at every whole frame too, exact there."""
+    layering, names = program.layering, program.channel_names()
+    found: dict[str, Curve] = {}
+    for c in layering.scalars:
+        moving = [x for x in layering.layers if names[c] in x.curves and len(x.weight) > 1]
+        often = program.take.frames if moving else np.empty(0)
+        found[names[c]] = _resummed(program, (c,), np.union1d(_key_times(program, (c,)), often))[0]
+    for turn in layering.turns.values():
+        times = np.unique(np.concatenate([_key_times(program, turn.channels), _turning(program, turn)]))
+        found |= dict(zip((names[c] for c in turn.channels), _resummed(program, turn.channels, times), strict=True))
+    return replace(program.take.with_curves(found), layers=())
+
+
+def _turning(program: Program, turn: Turn) -> Floats:
+    """Whole frames at which a layer turns something."""
+    frames, names = program.take.frames, program.channel_names()
+    curves = [
+        x.curves[n] for x in program.layering.layers for c in turn.channels if len(x.curves.get(n := names[c], EMPTY))
+    ]
+    # Where one ends on something it goes on with that.
+    low = min(c.times[0] if c.numbers[0, 1] == 0.0 else frames[0] for c in curves)
+    high = max(c.times[-1] if c.numbers[-1, 2] == 0.0 else frames[-1] for c in curves)
+    found: Floats = frames[(frames >= low) & (frames <= high)]
+    return found
+
+
+def _key_times(program: Program, channels: Sequence[int]) -> Floats:
+    layering, names = program.layering, program.channel_names()
+    times = [program.curve(c).times for c in channels]
+    for layer in layering.layers:
+        mine = [layer.curves[names[c]].times for c in channels if names[c] in layer.curves]
+        times += [*mine, layer.weight.times] if mine else []
+    return np.unique(np.concatenate(times))
+
+
+def _resummed(program: Program, channels: Sequence[int], times: Floats) -> list[Curve]:
+    """Curves of the sums of channels with keys at these times."""
+    values, speeds = {}, {}
+    picked = np.array(channels)
+    for side in (ARRIVING, LEAVING):
+        values[side] = program.sample(times, side, picked)
+        h = -STEP if side == ARRIVING else STEP
+        # Of a cubic three values and the one here give the slope exactly.
+        a, b, c = (program.sample(times + k * h, side, picked) for k in (1.0, 2.0, 3.0))
+        speeds[side] = (-11.0 * values[side] + 18.0 * a - 9.0 * b + 2.0 * c) / (6.0 * h)
+    found = []
+    for k, channel in enumerate(channels):
+        old, blocked = program.curve(channel), _held(program, channel, times)
+        keys = []
+        for n, t in enumerate(times):
+            mine = old.find(float(t))
+            kind = STEPPED if blocked[n] else SMOOTH
+            made = Key(
+                float(t), float(values[ARRIVING][k, n]), float(values[LEAVING][k, n]), float(speeds[ARRIVING][k, n]),
+                float(speeds[LEAVING][k, n]), kind, FREE,
+            )  # fmt: skip
+            kept = old.key(mine) if mine is not None else None
+            keys.append(made if kept is None else made._replace(tag=kept.tag, lock=kept.lock))
+        keys[0] = keys[0]._replace(slope_in=0.0)
+        keys[-1] = keys[-1]._replace(slope_out=0.0)
+        found.append(curve(keys))
+    return found
+
+
+def _held(program: Program, channel: int, times: Floats) -> np.ndarray:
+    """(T,) whether the segment that leaves each time is stepped in the base and in every layer that moves the channel."""
+    name = program.channel_names()[channel]
+    blocked = np.ones(len(times), dtype=bool)
+    for c in (program.curve(channel), *(x.curves.get(name, EMPTY) for x in program.layering.layers)):
+        if len(c) > 1:
+            i = np.searchsorted(c.times, times, side="right") - 1
+            blocked &= (i < 0) | (i >= len(c) - 1) | (c.marks[np.maximum(i, 0), 0] == STEPPED)
+    return blocked
+
+
+# --- writing --------------------------------------------------------------------------------------------
+
+
+def at_frame(program: Program, values: Mapping[int, float], frame: float) -> dict[int, float]:
+    """Base values under which these are the sums at a frame; of a turn all three angles come along."""
+    layering = program.layering
+    touched = layering.channels & values.keys()
+    if not touched:
+        return dict(values)
+    whole = _with_turns(program, values, frame)
+    at, side = np.array([frame]), np.array([LEAVING])
+    given = {c: np.array([v]) for c, v in whole.items()}
+    found = layering.beneath(given, at, side, lambda cs: program.base.sample(at, LEAVING, cs))
+    return {c: float(v[0]) for c, v in found.items()}
+
+
+def _with_turns(program: Program, values: Mapping[int, float], frame: float) -> dict[int, float]:
+    """The values with those of the angles that make a turn with one of them."""
+    found = dict(values)
+    for c in values:
+        turn = turn_of(program.rig, c)
+        for other in turn.channels if turn else ():
+            if other not in found:
+                found[other] = float(program.now(frame, [other])[0])
+    return found
+
+
+def into_layer(program: Program, id: str, values: Mapping[int, float], frame: float) -> Take:
+    """The take with keys in a layer at a frame under which these values, by channel, are the sums. CoreError where the layer does
+    not count there, or a value can't be layered."""
+    take = program.take
+    layer = layer_of(take, id)
+    position = take.layers.index(layer)
+    if (layer not in program.layering.layers and layer.curves) or layer.mute:
+        raise CoreError(f"The layer {layer.name} is not heard: unmute it before you pose on it.")
+    now = {c: v for c, v in values.items() if abs(v - float(program.now(frame, [c])[0])) > SAME}
+    refused = [c for c in now if not can_layer(program, c)]
+    if refused:
+        told = program.reading(program.channel_names()[refused[0]])
+        raise CoreError(f"The {told} can't be on a layer: choose the base to key it.")
+    at, side = np.array([float(frame)]), np.array([LEAVING])
+    own = float(sample(layer.weight, at, LEAVING, 1.0)[0]) if len(layer.weight) else 1.0
+    if abs(own) < 1e-3:
+        raise CoreError(
+            f"The layer {layer.name} has no weight at frame {frame:g}: nothing that is posed on it would show."
+        )
+    whole = _with_turns(program, now, frame)
+    heard_ = heard(take.layers)
+    lower = Layering(program.rig, tuple(x for x in take.layers[:position] if x in heard_))
+    upper = Layering(program.rig, tuple(replace(x, solo=False) for x in take.layers[position + 1 :] if x in heard_))
+    names, kept = program.channel_names(), dict(layer.curves)
+    wanted = upper.beneath(
+        {c: np.array([v]) for c, v in whole.items()}, at, side, lambda cs: program.sample(at, LEAVING, cs)
+    )
+
+    def under(channels: Ints) -> Floats:
+        beneath = program.base.sample(at, LEAVING, channels)
+        found = lower.sums(lambda cs: program.base.sample(at, LEAVING, cs), at, side, channels.tolist())
+        return np.stack([found.get(int(c), beneath[k]) for k, c in enumerate(channels)])
+
+    done: set[int] = set()
+    for c in wanted:
+        if c in done:
+            continue
+        turn = turn_of(program.rig, c)
+        if turn is None:
+            new = {c: float((wanted[c] - under(np.array([c]))[0])[0]) / own}
+        else:
+            low = euler(turn.order, under(np.array(turn.channels)))
+            high = euler(turn.order, np.stack([wanted[x] for x in turn.channels]))
+            step = scaled(multiply(inverse(low), high), np.array([1.0 / own]))
+            before = np.stack(
+                [sample(kept.get(names[x], EMPTY), at) if names[x] in kept else np.zeros(1) for x in turn.channels]
+            )
+            new = {x: float(v[0]) for x, v in zip(turn.channels, as_euler(step, turn.order, before), strict=True)}
+        for x, value in new.items():
+            done.add(x)
+            kept[names[x]] = set_value(kept.get(names[x], fences(layer)), float(frame), value, SMOOTH)
+    return with_layer(take, replace(layer, curves=kept))
+
+
+def fences(layer: Layer) -> Curve:
+    """A curve that is nothing at the ends of a layer's stretch."""
+    return curve([Key(float(t), 0.0, 0.0, tag=FENCE, rule=FREE) for t in layer.stretch or ()])
+
+
+def layer_of(take: Take, id: str) -> Layer:
+    """The layer of this id; CoreError if there is none."""
+    for layer in take.layers:
+        if layer.id == id:
+            return layer
+    known = ", ".join(f"{x.id} ({x.name})" for x in take.layers) or "none"
+    raise CoreError(f"The take has no layer {id!r}: it has {known}.")
+
+
+def with_layer(take: Take, layer: Layer) -> Take:
+    """The take with a layer in place of the one of the same id."""
+    return replace(take, layers=tuple(layer if x.id == layer.id else x for x in take.layers))
+
+
+# --- operations under layers ----------------------------------------------------------------------------
+
+
+def folded(program: Program, before: Take, after: Take) -> Take:
+    """What an operation made of a flattened take, as a base under the layers as they are: where it changed a curve that has
+    layers, the base is what it wants without them; everywhere else it stays bit for bit. before: what it was given."""
+    layering, names = program.layering, program.channel_names()
+    curves = {n: c for n, c in after.curves.items() if program.channels.get(n) not in layering.channels}
+    for c in layering.channels:
+        if names[c] in program.take.curves:
+            curves[names[c]] = program.take.curves[names[c]]
+    groups = [(c,) for c in layering.scalars] + [t.channels for t in layering.turns.values()]
+    for group in groups:
+        pairs = [(before.curves.get(names[c], EMPTY), after.curves.get(names[c], EMPTY)) for c in group]
+        span = _changed(pairs)
+        if span is None:
+            continue
+        curves |= dict(
+            zip((names[c] for c in group), _unlayered(program, group, [b for _, b in pairs], *span), strict=True)
+        )
+    return replace(after, curves={n: c for n, c in curves.items() if len(c)}, layers=program.take.layers)
+
+
+def _changed(pairs: Sequence[tuple[Curve, Curve]]) -> tuple[float, float] | None:
+    """First and last time between which curves are others than they were."""
+    low, high = np.inf, -np.inf
+    for old, new in pairs:
+        if old is new or old == new:
+            continue
+        times = np.unique(np.concatenate([old.times, new.times]))
+        there = [(old.find(float(t)), new.find(float(t))) for t in times]
+        differ = [n for n, (a, b) in enumerate(there) if a is None or b is None or old.key(a) != new.key(b)]
+        # The segments on either side of a key go with it.
+        first, last = max(min(differ) - 1, 0), min(max(differ) + 1, len(times) - 1)
+        low, high = min(low, float(times[first])), max(high, float(times[last]))
+    return (low, high) if low <= high else None
+
+
+def _unlayered(program: Program, group: Sequence[int], wanted: Sequence[Curve], low: float, high: float) -> list[Curve]:
+    """Base curves of channels that are one value or one turn, under which the sums are the wanted ones from low to high, and the
+    base as it was elsewhere."""
+    layering, old = program.layering, [program.curve(c) for c in group]
+    if not any(len(c) for c in old):
+        # What had no keys has those that are wanted, all along.
+        low, high = float(program.take.first), float(program.take.last)
+    turn = layering.turns.get(group[0])
+    dense = _turning(program, turn) if turn else np.empty(0)
+    times = np.unique(np.concatenate([[low, high], *(w.times for w in wanted), _key_times(program, group), dense]))
+    times = times[(times >= low) & (times <= high)]
+    picked = np.array(group)
+
+    def base_at(at: Floats, side: int) -> Floats:
+        given = {c: sample(w, at, side, float(program.defaults[c])) for c, w in zip(group, wanted, strict=True)}
+        near = program.base.sample(at, side, picked)
+        found = layering.beneath(given, at, np.full(len(at), side), lambda _: near)
+        return np.stack([found[c] for c in group])
+
+    return _spliced(times, base_at, old, [float(program.defaults[c]) for c in group])
+
+
+def _spliced(
+    times: Floats, at: Callable[[Floats, int], Floats], old: Sequence[Curve], defaults: Sequence[float], fenced: bool = False
+) -> list[Curve]:  # fmt: skip
+    """Curves with keys of a function of time and side at times, spliced into old ones, with what these are where they have no keys;
+    fenced: they are that, too, before the first of the times and after the last, where they had none."""
+    low, high = float(times[0]), float(times[-1])
+    values = {side: at(times, side) for side in (ARRIVING, LEAVING)}
+    speeds = {}
+    for side, h in ((ARRIVING, -STEP), (LEAVING, STEP)):
+        a, b, c = (at(times + k * h, side) for k in (1.0, 2.0, 3.0))
+        speeds[side] = (-11.0 * values[side] + 18.0 * a - 9.0 * b + 2.0 * c) / (6.0 * h)
+    found = []
+    for k, (before, default) in enumerate(zip(old, defaults, strict=True)):
+        keys = [
+            Key(
+                float(t), float(values[ARRIVING][k, n]), float(values[LEAVING][k, n]), float(speeds[ARRIVING][k, n]),
+                float(speeds[LEAVING][k, n]), SMOOTH, FREE,
+            )
+            for n, t in enumerate(times)
+        ]  # fmt: skip
+        if not len(before) and not fenced:
+            found.append(curve(keys))
+            continue
+        kept = insert(insert(before, low, default), high, default)
+        first, last = kept.key(kept.find(low) or 0), kept.key(kept.find(high) or 0)
+        # What arrives before and leaves after stays as it was.
+        keys[0] = keys[0]._replace(arriving=first.arriving, slope_in=first.slope_in, tag=FENCE)
+        keys[-1] = keys[-1]._replace(leaving=last.leaving, slope_out=last.slope_out, kind=last.kind, tag=FENCE)
+        found.append(spliced(kept, curve(keys), (kept.times >= low) & (kept.times <= high)))
+    return found
+
+
+def carried(program: Program, work: Callable[[Program], Take]) -> Take:
+    """What an operation makes of the base alone, with each layer carried across: beneath k layers it makes one motion, beneath
+    k + 1 another, and the difference is the layer, exact where the layers have the weights that they have."""
+    take, counting = program.take, program.layering.layers
+    beneath = program.base
+    done = work(beneath)
+    result = replace(done, layers=())
+    layers: list[Layer] = []
+    lower_before, lower_after = beneath.take, done
+    for k, layer in enumerate(take.layers):
+        if layer not in counting:
+            layers.append(layer)
+            continue
+        upto = tuple(replace(x, solo=False, mute=x not in counting) for x in take.layers[: k + 1])
+        partial = program.on(replace(take, layers=upto))
+        before = flattened(partial)
+        after = work(program.on(before))
+        layers.append(_difference(program, layer, (lower_before, lower_after), (before, after)))
+        lower_before, lower_after = before, after
+    # What steps is never layered: it is as all of them together want it.
+    for name, kept in lower_after.curves.items():
+        if not can_layer(program, program.channels[name]) and result.curves.get(name) != kept:
+            result = result.with_curves({name: kept})
+    return replace(result, layers=tuple(layers))
+
+
+def _difference(program: Program, layer: Layer, lower: tuple[Take, Take], upper: tuple[Take, Take]) -> Layer:
+    """A layer that leads from one motion to another where an operation changed either of them, and is as it was elsewhere."""
+    names, kept = program.channel_names(), dict(layer.curves)
+    changed = {
+        program.channels[n] for a, b in (lower, upper) for n in a.curves.keys() | b.curves.keys()
+        if n in program.channels and a.curves.get(n) != b.curves.get(n)
+    }  # fmt: skip
+    done: set[int] = set()
+    for c in sorted(changed):
+        if c in done or not can_layer(program, c):
+            continue
+        turn = turn_of(program.rig, c)
+        group = turn.channels if turn else (c,)
+        done |= set(group)
+        spans = [
+            s for a, b in (lower, upper)
+            if (s := _changed([(a.curves.get(names[x], EMPTY), b.curves.get(names[x], EMPTY)) for x in group])) is not None
+        ]  # fmt: skip
+        if not spans:
+            continue
+        low, high = min(a for a, _ in spans), max(b for _, b in spans)
+        one, two = ([t.curves.get(names[x], EMPTY) for x in group] for t in (lower[1], upper[1]))
+        times = np.unique(np.concatenate([[low, high], *(x.times for x in (*one, *two))]))
+        times = times[(times >= low) & (times <= high)]
+
+        def between(
+            at: Floats, side: int, one: list[Curve] = one, two: list[Curve] = two, group: Sequence[int] = group,
+            turn: Turn | None = turn,
+        ) -> Floats:  # fmt: skip
+            weight = sample(layer.weight, at, side, 1.0) if len(layer.weight) else np.ones(len(at))
+            share = np.divide(1.0, weight, out=np.zeros_like(weight), where=np.abs(weight) > 1e-3)
+            a, b = (
+                np.stack([sample(k, at, side, float(program.defaults[x])) for k, x in zip(cs, group, strict=True)])
+                for cs in (one, two)
+            )
+            if turn is None:
+                found: Floats = (b - a) * share
+                return found
+            step = scaled(multiply(inverse(euler(turn.order, a)), euler(turn.order, b)), share)
+            return as_euler(step, turn.order, np.zeros((3, len(at))))
+
+        if all(
+            _alike(turn, between(times, k), np.stack([_or_nothing(kept, names[x], times, k) for x in group]))
+            for k in (0, 1)
+        ):
+            # Only keys that change nothing were put beneath it.
+            continue
+        old = [kept.get(names[x], EMPTY) for x in group]
+        made = _spliced(times, between, old, [0.0] * len(group), fenced=True)
+        kept |= dict(zip((names[x] for x in group), made, strict=True))
+    return replace(layer, curves={n: c for n, c in kept.items() if len(c)})
+
+
+def _or_nothing(curves: Mapping[str, Curve], name: str, times: Floats, side: int) -> Floats:
+    """(F,) values of a curve, zero where there is none."""
+    kept = curves.get(name, EMPTY)
+    return sample(kept, times, side) if len(kept) else np.zeros(len(times))
+
+
+def _alike(turn: Turn | None, a: Floats, b: Floats) -> bool:
+    """Whether values (K, F) of a channel, or angles of a turn, are the same."""
+    if turn is None:
+        return bool(np.abs(a - b).max() <= ALIKE)
+    return bool(rotation_distance(euler(turn.order, a), euler(turn.order, b)).max() <= ALIKE)
