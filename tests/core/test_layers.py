@@ -237,14 +237,14 @@ class Under(unittest.TestCase):
     def test_a_handover_keeps_the_pose_and_carries_layers_across_or_folds_them(self) -> None:
         for seed in range(2 * DEPTH):
             rng = np.random.default_rng(seed)
-            # In FK until it takes hold of the rail, and the layers are on that.
+            # In FK until it takes hold of the rail, and the layers are on that; it is not straight meanwhile, so no sign steps.
             program = layered(rng, plain(), arm(plain(), "fk"), 1 + seed % 3, weights=False, size=0.05)
             for how in ("carried", "folded"):
-                asked = Asked((("marl", "arm.L"),), 30.0, 90.0, {"to": "ik", "keys": "every", "layers": how})
+                asked = Asked((("marl", "arm.L"),), 55.0, 90.0, {"to": "ik", "keys": "every", "layers": how})
                 done = run(program, "handover", asked)
                 after = program.on(done.take)
-                self.same(program, after, 30.0, 90.0)
-                self.assertLess(max(c.pose for c in done.proof.changes), 1e-6)
+                self.same(program, after, 55.0, 90.0)
+                self.assertLess(max(c.pose for c in done.proof.changes if c.what != "split"), 1e-6)
                 self.assertTrue(all(x.id == y.id for x, y in zip(program.take.layers, done.take.layers, strict=True)))
                 # The layers that were there keep the keys that they had.
                 for old, new in zip(program.take.layers, done.take.layers, strict=True):
@@ -259,7 +259,7 @@ class Under(unittest.TestCase):
                                 take, layers=tuple(replace(x, mute=n >= k) for n, x in enumerate(take.layers))
                             )
 
-                        self.same(program.on(mute(program.take)), program.on(mute(done.take)), 30.0, 90.0)
+                        self.same(program.on(mute(program.take)), program.on(mute(done.take)), 55.0, 90.0)
 
     def test_other_operations_see_the_sum_and_write_beneath_it(self) -> None:
         rng = np.random.default_rng(8)

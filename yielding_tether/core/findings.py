@@ -103,7 +103,7 @@ class Memory:
 
     def of(self, program: Program, bound: Bound) -> list[Finding]:
         """Findings of a part, read again only if something that it is made of has changed."""
-        curves = [program.curve(c) for c in sorted(program.sources_of(bound))]
+        curves = [k for c in sorted(program.sources_of(bound)) for k in program.curves_of(c)]
         take = program.take
         around = (program.rig.tethers, take.contacts, tuple(id(c) for c in take.captures.values()), take.last)
         kept = self._kept.get(bound.id)

@@ -525,10 +525,7 @@ class Program:
         """All times at which one of these channels, or any channel at all, has a key; in order."""
         if channels is None:
             return self._every_key_time
-        times = [self.curve(c).times for c in channels]
-        for layer in self.layering.layers if self.take.layers else ():
-            mine = [layer.curves[n].times for c in channels if (n := self.rig.names[c]) in layer.curves]
-            times += [*mine, layer.weight.times] if mine else []
+        times = [k.times for c in channels for k in self.curves_of(c)]
         return np.unique(np.concatenate(times)) if times else np.empty(0)
 
     @cached_property
@@ -541,6 +538,14 @@ class Program:
     def curve(self, channel: int) -> Curve:
         """The keys of a channel."""
         return self.take.curves.get(self.rig.names[channel], EMPTY)
+
+    def curves_of(self, channel: int) -> list[Curve]:
+        """The keys of a channel, and those of all that lies on top of it."""
+        found, name = [self.curve(channel)], self.rig.names[channel]
+        for layer in self.layering.layers if self.take.layers else ():
+            if name in layer.curves:
+                found += [layer.curves[name], layer.weight]
+        return found
 
     def joints(self, members: Sequence[str] | None = None) -> tuple[list[tuple[str, str]], Ints]:
         """Names (member, joint) and nodes of all joints of these members, or of the whole cast."""

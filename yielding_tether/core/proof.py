@@ -267,11 +267,11 @@ def split_times(program: Program, bound: Bound) -> list[float]:
     take = program.take
     found: set[float] = set()
     for c in set(bound.own.values()) - set(bound.switches):
-        numbers = program.curve(c).numbers
-        arriving = numbers[:, 1]
-        if TRAITS[program.info[c][2].kind].stepped and len(numbers):
-            arriving = np.append(arriving[0], numbers[:-1, 2])
-        found.update(numbers[arriving != numbers[:, 2], 0].tolist())
+        for numbers in (k.numbers for k in program.curves_of(c)):
+            arriving = numbers[:, 1]
+            if TRAITS[program.info[c][2].kind].stepped and len(numbers):
+                arriving = np.append(arriving[0], numbers[:-1, 2])
+            found.update(numbers[arriving != numbers[:, 2], 0].tolist())
     return sorted(t for t in found if take.first < t <= take.last)
 
 

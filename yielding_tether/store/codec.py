@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import struct
+from collections.abc import Callable, Mapping
 from functools import lru_cache
 from typing import Any
 
@@ -17,7 +18,7 @@ from ..core.errors import CoreError
 from ..core.parts import PARTS, Part
 from ..core.proof import Proof
 from ..core.skeleton import Skeleton
-from ..core.takes import Anchor, Capture, Contact, PivotPoint, Recorded, Tether
+from ..core.takes import Anchor, Capture, Contact, Layer, PivotPoint, Recorded, Tether
 
 _SKELETON = TypeAdapter(Skeleton)
 _SHAPES = TypeAdapter(tuple[Shape, ...])
@@ -128,6 +129,32 @@ def values_json(values: tuple[Recorded, ...]) -> list[dict[str, Any]]:
 
 def values_from(body: list[dict[str, Any]]) -> tuple[Recorded, ...]:
     return _VALUES.validate_python(body)
+
+
+def layers_json(layers: tuple[Layer, ...], kept: Callable[[Curve], str]) -> list[dict[str, Any]]:
+    """Layers as stored; kept: the name under which a curve is stored."""
+    return [
+        {
+            "id": x.id, "name": x.name, "mute": x.mute, "solo": x.solo, "stretch": x.stretch, "weight": kept(x.weight),
+            "curves": {channel: kept(c) for channel, c in x.curves.items()},
+        }
+        for x in layers
+    ]  # fmt: skip
+
+
+def layers_from(body: list[dict[str, Any]], blobs: Mapping[str, Curve]) -> tuple[Layer, ...]:
+    return tuple(
+        Layer(
+            x["id"], x["name"], {channel: blobs[h] for channel, h in x["curves"].items()}, blobs[x["weight"]], x["mute"], x["solo"],
+            None if x["stretch"] is None else (x["stretch"][0], x["stretch"][1]),
+        )
+        for x in body
+    )  # fmt: skip
+
+
+def curves_of(layers: list[dict[str, Any]]) -> set[str]:
+    """Names of the curves of stored layers."""
+    return {h for x in layers for h in (x["weight"], *x["curves"].values())}
 
 
 def clip_json(clip: Clip) -> dict[str, Any]:

@@ -179,7 +179,10 @@ class Store:
             s.connection().execute(sa_text("lock table blob in share row exclusive mode"))
             gone = s.connection().execute(
                 sa_text(
-                    "with used as (select blob as hash from capture union select value from revision, jsonb_each_text(curves)), "
+                    "with used as (select blob as hash from capture union "
+                    "select value from revision, jsonb_each_text(curves) union "
+                    "select layer->>'weight' from revision, jsonb_array_elements(layers) layer union "
+                    "select value from revision, jsonb_array_elements(layers) layer, jsonb_each_text(layer->'curves')), "
                     "gone as (delete from blob where not exists (select 1 from used where used.hash = blob.hash) "
                     "returning octet_length(data) as size) select count(*), coalesce(sum(size), 0) from gone"
                 )
@@ -289,13 +292,20 @@ class Store:
             data = codec.curve_bytes(kept)
             hashes[channel] = codec.digest(data)
             blobs[hashes[channel]] = data
+
+        def keep(curve: Curve) -> str:
+            data = codec.curve_bytes(curve)
+            blobs[found := codec.digest(data)] = data
+            return found
+
+        layers = codec.layers_json(take.layers, keep)
         self._add_blobs(s, blobs)
         row = RevisionRow(
             take_id=take_id, parent_id=parent, number=number, label=label, operation=operation,
             proof=codec.proof_json(proof) if proof else None, curves=hashes, tethers=codec.tethers_json(take.tethers),
             wanted=list(take.wanted), contacts=codec.contacts_json(take.contacts),
             anchors=codec.anchors_json(take.anchors), points=codec.points_json(take.points),
-            values=codec.values_json(take.values), key=key,
+            values=codec.values_json(take.values), layers=layers, key=key,
         )  # fmt: skip
         s.add(row)
         s.flush()
@@ -322,15 +332,16 @@ class Store:
                     del data
                     self._captures[c.blob, c.first, c.step] = known
                 captures[c.member] = known
-            blobs = {h: kept for h in set(rev.curves.values()) if (kept := self._curves.get(h)) is not None}
-            missing = set(rev.curves.values()) - blobs.keys()
+            wanted = {*rev.curves.values(), *codec.curves_of(rev.layers)}
+            blobs = {h: kept for h in wanted if (kept := self._curves.get(h)) is not None}
+            missing = wanted - blobs.keys()
             for hash, data in self._blobs(s, list(missing)).items() if missing else ():
                 blobs[hash] = self._curves[hash] = codec.curve_from(data)
             take = Take(
                 row.name, Fraction(row.rate_numerator, row.rate_denominator), row.first, row.last,
                 {channel: blobs[h] for channel, h in rev.curves.items()}, codec.tethers_from(rev.tethers), captures,
                 tuple(rev.wanted), codec.contacts_from(rev.contacts), codec.anchors_from(rev.anchors),
-                codec.points_from(rev.points), codec.values_from(rev.values),
+                codec.points_from(rev.points), codec.values_from(rev.values), codec.layers_from(rev.layers, blobs),
             )  # fmt: skip
             scene = Scene(scene_row.name, tuple(self._member(m) for m in members))
             return Loaded(take_id, row.scene_id, rev.id, scene, take)

@@ -110,6 +110,8 @@ class RevisionRow(SQLModel, table=True):
     contacts: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
     anchors: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
     points: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
+    #: Layers, with which curve each channel has in them, and their weights, by content.
+    layers: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
     values: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
 
 
