@@ -119,6 +119,72 @@ class Serving(unittest.TestCase):
         self.assertEqual(self.fit(scene, "nobody").status_code, 404)
         self.http.delete(f"/scenes/{scene}")
 
+    def test_a_layer_is_posed_weighed_and_told_apart(self) -> None:
+        info = self.opened()
+        take = info["id"]
+
+        def apply(operation: str, first: float = 0.0, edit: object = None, **choices: object) -> dict:  # type: ignore[type-arg]
+            at = self.http.get(f"/takes/{take}").json()["revision"]
+            asked = {
+                "operation": operation,
+                "revision": at,
+                "parts": [],
+                "first": first,
+                "choices": choices,
+                "edit": edit,
+            }
+            answer = self.http.post(f"/takes/{take}/apply", json=asked)
+            self.assertEqual(answer.status_code, 200, answer.text)
+            return self.http.get(f"/takes/{take}").json()  # type: ignore[no-any-return]
+
+        made = apply("layer", do="add", called="lift")
+        (layer,) = made["layers"]
+        self.assertEqual((layer["name"], layer["keys"], layer["heard"]), ("lift", 0, False))
+        was = self.http.post(
+            f"/takes/{take}/transforms", json={"times": [60.0], "side": "leaving", "member": "marl"}
+        ).json()
+        foot = was["joints"].index(["marl", "foot.L"])
+        place, turn = was["positions"][0][foot], was["rotations"][0][foot]
+        drag = {
+            "member": "marl",
+            "part": "leg.L",
+            "control": "leg.L.ik",
+            "frame": 60,
+            "revision": made["revision"],
+            "layer": layer["id"],
+        }
+        lifted = {**drag, "position": [place[0], place[1] + 0.08, place[2]], "rotation": turn}
+        self.assertEqual(self.http.post(f"/takes/{take}/pose", json=lifted).status_code, 200)
+        now = self.http.get(f"/takes/{take}").json()
+        self.assertTrue(now["layers"][0]["heard"])
+        self.assertEqual(
+            [(p["part"], p["first"], p["last"]) for p in now["layers"][0]["parts"]], [("leg.L", 0.0, 204.0)]
+        )
+        apply("layer", 60.0, do="weight", which=layer["id"], weight=0.5)
+        # The core computes the same of the same take.
+        there = self.http.post(
+            f"/takes/{take}/transforms", json={"times": [60.0], "side": "leaving", "member": "marl"}
+        ).json()
+        self.assertAlmostEqual(there["positions"][0][foot][1] - place[1], 0.04, delta=2e-3)
+        card = self.http.get(f"/takes/{take}/card?member=marl&part=leg.L&frame=60&layer={layer['id']}").json()
+        row = next(c for s in card["systems"] for c in s["channels"] if c["name"] == "marl/leg.L.ik.ty")
+        self.assertAlmostEqual(row["own"], 0.08, delta=3e-3)
+        self.assertTrue(row["keyed"])
+        self.assertRegex(row["made_of"], r"^base -?[\d.]+ mm, lift \+(7|8)\d\.\d mm; in all -?[\d.]+ mm$")
+        keys = [{"channel": row["name"], "times": [60.0]}]
+        apply(
+            "edit", edit={"what": "set", "keys": keys, "values": {"arriving": 0.2, "leaving": 0.2}}, layer=layer["id"]
+        )
+        (curve,) = self.http.get(f"/takes/{take}/curves?channel={row['name']}&layer={layer['id']}").json()
+        self.assertEqual(curve["keys"][0]["leaving"], 0.2)
+        for path in (
+            f"/takes/{take}/card?member=marl&part=leg.L&frame=60&layer=x",
+            f"/takes/{take}/curves?channel={row['name']}&layer=x",
+        ):
+            self.assertEqual(self.http.get(path).status_code, 422)
+        merged = apply("layer", do="merge all")
+        self.assertEqual(merged["layers"], [])
+
     def test_transforms_are_the_cores(self) -> None:
         info = self.opened()
         asked = {"times": [0, 33.5, 118], "side": "arriving", "member": "marl"}

@@ -12,13 +12,13 @@ from sqlalchemy import event, text
 from sqlalchemy.exc import IntegrityError
 
 from tests.core.test_handover import captured, demo
-from tests.core.worlds import limb_member, random_take, scene
+from tests.core.worlds import limb_member, random_take, scene, stepped
 from tests.depth import DEPTH
 from tests.servers import fresh_store, together
 from yielding_tether.core.clips import copy
 from yielding_tether.core.curves import set_value
 from yielding_tether.core.operations.handover import Handover, apply
-from yielding_tether.core.takes import Anchor, PivotPoint, Take, Tether
+from yielding_tether.core.takes import Anchor, Layer, PivotPoint, Take, Tether
 from yielding_tether.store import codec
 from yielding_tether.store.store import Loaded, Missing, Stale, Store
 
@@ -227,6 +227,28 @@ class Storing(unittest.TestCase):
         with self.store.engine.connect() as db:
             self.assertEqual(db.execute(text("select count(*) from blob")).scalar_one(), before + 1)
 
+    def test_layers_are_kept_with_their_revision_and_their_curves_are_not_collected(self) -> None:
+        base = self.opened()
+        names = list(base.take.curves)
+        weight = stepped((0, 0.5), (20, 1.0))
+        layers = (
+            Layer(
+                "layer1",
+                "lift",
+                {names[0]: base.take.curves[names[1]], names[2]: weight},
+                weight,
+                solo=True,
+                stretch=(3.0, 9.5),
+            ),
+            Layer("layer2", "empty", mute=True),
+        )
+        at = self.store.commit(base, replace(base.take, layers=layers), "layer", {}, None)
+        self.store.collect()
+        fresh = Store(str(self.store.engine.url.render_as_string(hide_password=False)))
+        self.addCleanup(fresh.close)
+        self.assertEqual(fresh.load(base.take_id, at).take.layers, layers)
+        self.assertEqual(fresh.load(base.take_id, base.revision).take.layers, ())
+
     def test_the_proof_is_kept_with_the_revision(self) -> None:
         program = demo()
         _, (id_,) = self.store.add_scene(program.scene, [program.take])
@@ -259,7 +281,7 @@ class Storing(unittest.TestCase):
                 text("update revision set curves = curves || jsonb_build_object('arm/upper.it.way', curves -> :some) "
                      "where id = :id"), {"some": some, "id": base.revision},
             )  # fmt: skip
-            connection.execute(text("alter table revision drop column points, drop column values"))
+            connection.execute(text("alter table revision drop column points, drop column values, drop column layers"))
             connection.execute(text("update alembic_version set version_num = '0006'"))
         self.store.migrate()
         self.assertEqual(dict(self.store.load(base.take_id).take.curves), dict(base.take.curves))

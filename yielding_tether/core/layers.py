@@ -45,8 +45,8 @@ if TYPE_CHECKING:
 
 #: Half of the step (frames) at which slopes of turns are taken.
 STEP = 1.0 / 64.0
-#: Below these (metres, radians, or none) two values are the same: as they are stored, and as they are worked out.
-SAME, ALIKE = 1e-12, 1e-9
+#: Below this (metres, radians, or none) two values are the same.
+ALIKE = 1e-9
 
 
 def heard(layers: Sequence[Layer]) -> tuple[Layer, ...]:
@@ -202,17 +202,23 @@ def flattened(program: Program) -> Take:
         often = program.take.frames if moving else np.empty(0)
         found[names[c]] = _resummed(program, (c,), np.union1d(_key_times(program, (c,)), often))[0]
     for turn in layering.turns.values():
-        times = np.unique(np.concatenate([_key_times(program, turn.channels), _turning(program, turn)]))
+        often = _turning(program, turn)
+        if not len(often):
+            continue
+        times = np.union1d(_key_times(program, turn.channels), often)
         found |= dict(zip((names[c] for c in turn.channels), _resummed(program, turn.channels, times), strict=True))
     return replace(program.take.with_curves(found), layers=())
 
 
 def _turning(program: Program, turn: Turn) -> Floats:
-    """Whole frames at which a layer turns something."""
+    """Whole frames at which a layer turns something; none where all that it has are zeros."""
     frames, names = program.take.frames, program.channel_names()
     curves = [
         x.curves[n] for x in program.layering.layers for c in turn.channels if len(x.curves.get(n := names[c], EMPTY))
     ]
+    curves = [c for c in curves if c.numbers[:, 1:].any()]
+    if not curves:
+        return np.empty(0)
     # Where one ends on something it goes on with that.
     low = min(c.times[0] if c.numbers[0, 1] == 0.0 else frames[0] for c in curves)
     high = max(c.times[-1] if c.numbers[-1, 2] == 0.0 else frames[-1] for c in curves)
@@ -304,7 +310,7 @@ def into_layer(program: Program, id: str, values: Mapping[int, float], frame: fl
     position = take.layers.index(layer)
     if (layer not in program.layering.layers and layer.curves) or layer.mute:
         raise CoreError(f"The layer {layer.name} is not heard: unmute it before you pose on it.")
-    now = {c: v for c, v in values.items() if abs(v - float(program.now(frame, [c])[0])) > SAME}
+    now = {c: v for c, v in values.items() if abs(v - float(program.now(frame, [c])[0])) > ALIKE}
     refused = [c for c in now if not can_layer(program, c)]
     if refused:
         told = program.reading(program.channel_names()[refused[0]])

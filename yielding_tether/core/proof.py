@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import field, replace
+from itertools import zip_longest
 from typing import Literal
 
 import numpy as np
@@ -261,6 +262,11 @@ def switch_times(program: Program, bound: Bound) -> list[float]:
     return found
 
 
+def _all_curves(take: Take) -> dict[str, Curve]:
+    """All curves of a take, those of its layers among them, by names of their own."""
+    return {**take.curves, **{f"{x.id} {n}": c for x in take.layers for n, c in x.curves.items()}}
+
+
 def split_times(program: Program, bound: Bound) -> list[float]:
     """Times within the take at which a channel of a part has one value as time arrives and another as it leaves: by a
     split key, or by a sign that steps. Other channels step from key to key where an animator blocks a motion out."""
@@ -294,9 +300,10 @@ def changed_parts(before: Program, after: Program) -> list[Bound]:
     found = []
     for id, bound in after.bounds.items():
         old = before.bounds[id]
-        names = {after.channel_names()[c] for c in bound.own.values()}
-        names |= {before.channel_names()[c] for c in old.own.values()}
-        pairs = [(before.take.curves.get(n, EMPTY), after.take.curves.get(n, EMPTY)) for n in names]
+        pairs: list[tuple[Curve, Curve]] = []
+        for name in {p.channel_names()[c] for p, b in ((after, bound), (before, old)) for c in b.own.values()}:
+            one, two = (p.curves_of(p.channels[name]) if name in p.channels else [EMPTY] for p in (before, after))
+            pairs += zip_longest(one, two, fillvalue=EMPTY)
         if any(a is not b and a != b for a, b in pairs):
             found.append(bound)
     return found
@@ -445,7 +452,7 @@ def prove(
         for a, b, far in unreached(after, bound, frames):
             span = f"at frame {a:g}" if a == b else f"from frame {a:g} to {b:g}"
             reached.append(f"{bound.part.label} does not reach its place by {1000 * far:.1f} mm, {span}.")
-    kept, added, removed = count_changes(before.take.curves, after.take.curves)
+    kept, added, removed = count_changes(*(_all_curves(p.take) for p in (before, after)))
     return Proof(
         operation, first, last, changes, within.place, within.turn, outside.place, outside.turn,
         KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), (*notes, *reached), tolerance,

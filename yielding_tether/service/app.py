@@ -259,14 +259,18 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         summary="A part at a frame: values of its systems",
         responses=PROBLEMS,
     )
-    def read_card(take_id: TakeId, member: str, part: str, frame: Frames, revision: RevisionId | None = None) -> s.Card:
-        return card(studio.open(take_id, revision).program, member, part, frame)
+    def read_card(
+        take_id: TakeId, member: str, part: str, frame: Frames, revision: RevisionId | None = None, layer: str = ""
+    ) -> s.Card:  # fmt: skip
+        return card(studio.open(take_id, revision).program, member, part, frame, layer)
 
     @app.get("/api/takes/{take_id}/curves", tags=["takes"], summary="Channels with their keys", responses=PROBLEMS)
     def read_curves(
-        take_id: TakeId, channel: Annotated[list[str], Query(max_length=200)], revision: RevisionId | None = None
-    ) -> list[s.CurveInfo]:
-        return curve_infos(studio.open(take_id, revision).program, channel)
+        take_id: TakeId, channel: Annotated[list[str], Query(max_length=200)], revision: RevisionId | None = None,
+        layer: str = "",
+    ) -> list[s.CurveInfo]:  # fmt: skip
+        """`layer`: the one whose keys they are, left out for those of the base."""
+        return curve_infos(studio.open(take_id, revision).program, channel, layer)
 
     @app.get(
         "/api/takes/{take_id}/contacts",

@@ -11,10 +11,11 @@ from ..core.cast import Member
 from ..core.channels import Channel, in_words
 from ..core.clips import Clip
 from ..core.contacts import anchor_reads, end_of, kept_end, measure_all, part_of
-from ..core.curves import EMPTY, LEAVING
+from ..core.curves import EMPTY, LEAVING, Curve, sample
 from ..core.errors import CoreError
 from ..core.findings import Finding
 from ..core.fitting import fit
+from ..core.layers import heard, layer_of
 from ..core.operations import OPERATIONS
 from ..core.operations.contact import named
 from ..core.operations.pose import Drag
@@ -39,7 +40,7 @@ def as_drag(asked: s.DragAsked) -> Drag:
 
     return replace(
         moved(asked), also=tuple(moved(m) for m in asked.also), keep=tuple((p.member, p.part) for p in asked.keep),
-        about=asked.about,
+        about=asked.about, layer=asked.layer,
     )  # fmt: skip
 
 
@@ -297,19 +298,19 @@ def planks(program: Program, only: Sequence[tuple[str, str]] | None = None) -> d
     return found
 
 
-def curve_infos(program: Program, channels: list[str]) -> list[s.CurveInfo]:
-    """Channels with their keys."""
+def curve_infos(program: Program, channels: list[str], layer: str = "") -> list[s.CurveInfo]:
+    """Channels with their keys in the base or in a layer."""
     found = []
     for name in channels:
         if name not in program.channels:
             raise CoreError(f"The take has no channel {name}.")
         c = program.channels[name]
         channel = program.info[c][2]
-        kept = program.take.curves.get(name, EMPTY)
+        kept = _kept(program, c, layer)
         found.append(
             s.CurveInfo(
                 channel=name, label=_reading(program, c), unit=channel.trait.unit, kind=channel.kind,
-                system=channel.system, default=float(program.defaults[c]),
+                system=channel.system, default=0.0 if layer else float(program.defaults[c]),
                 keys=[s.CurveKey(**k._asdict()) for k in kept.all_keys()],
             )
         )  # fmt: skip
@@ -500,8 +501,32 @@ def _anchor_label(program: Program, member_id: str, anchor: str) -> str:
 # --- card -----------------------------------------------------------------------------------------------
 
 
-def card(program: Program, member_id: str, part_name: str, frame: float) -> s.Card:
-    """A part at a frame, with the values of its systems and how far the idle ones stand off."""
+def layer_infos(program: Program) -> list[s.LayerInfo]:
+    """The layers of a take, from the lowest up."""
+    found = []
+    for layer in program.take.layers:
+        spans: dict[tuple[str, str], list[float]] = {}
+        for name, kept in layer.curves.items():
+            member, part, _ = program.info[program.channels[name]]
+            # Where it ends on something it goes on with that.
+            low = kept.times[0] if kept.numbers[0, 1] == 0.0 else program.take.first
+            high = kept.times[-1] if kept.numbers[-1, 2] == 0.0 else program.take.last
+            spans.setdefault((member, part.name), []).extend((float(low), float(high)))
+        found.append(
+            s.LayerInfo(
+                id=layer.id, name=layer.name, mute=layer.mute, solo=layer.solo, heard=layer in heard(program.take.layers),
+                weights=[(k.time, k.leaving) for k in layer.weight.all_keys()], stretch=layer.stretch,
+                keys=sum(map(len, layer.curves.values())),
+                parts=[s.LayerPart(member=m, part=p, first=min(t), last=max(t)) for (m, p), t in spans.items()],
+            )
+        )  # fmt: skip
+    return found
+
+
+def card(program: Program, member_id: str, part_name: str, frame: float, layer: str = "") -> s.Card:
+    """A part at a frame, with the values of its systems and how far the idle ones stand off; layer: the one whose keys are told."""
+    if layer:
+        layer_of(program.take, layer)
     bound = program.bound(member_id, part_name)
     part, nodes = bound.part, bound.nodes
     here = program.evaluate([frame], only=program.fit_nodes([bound]))
@@ -521,7 +546,7 @@ def card(program: Program, member_id: str, part_name: str, frame: float) -> s.Ca
             places.append(float(np.linalg.norm(idle.pos[0, nodes] - here.pos[0, nodes], axis=-1).max()))
             turns.append(float(rotation_distance(idle.rot[0, nodes], here.rot[0, nodes]).max()))
         rows = [
-            _card_channel(program, int(c), v, f, frame, driving)
+            _card_channel(program, int(c), v, f, frame, driving, layer)
             for c, v, f in zip(mine.channels, stored, fits, strict=True)
         ]
         # What poses the whole comes before its joints.
@@ -553,7 +578,7 @@ def card(program: Program, member_id: str, part_name: str, frame: float) -> s.Ca
     values = program.now(frame, others)
     return s.Card(
         member=member_id, part=part_name, label=part.label, side=part.side, kind=part.kind, driver=driver, says=says,
-        systems=systems, others=[_card_channel(program, c, v, v, frame, True) for c, v in zip(others, values, strict=True)],
+        systems=systems, others=[_card_channel(program, c, v, v, frame, True, layer) for c, v in zip(others, values, strict=True)],
         idle_place=max(places, default=None), idle_turn=max(turns, default=None), residual=max(residuals, default=None),
         follows=[f for f in follows(program, bound) if f.first <= frame <= f.last],
         dials=dials(program, bound, frame), rule=rule,
@@ -586,7 +611,9 @@ def _group(part: Part, channel: Channel) -> str:
     return in_words(channel.control) if channel.control in part.joints else ""
 
 
-def _card_channel(program: Program, c: int, value: float, fits: float, frame: float, live: bool) -> s.CardChannel:
+def _card_channel(
+    program: Program, c: int, value: float, fits: float, frame: float, live: bool, layer: str
+) -> s.CardChannel:  # fmt: skip
     member, part, channel = program.info[c]
     bound = program.bound(member, part.name)
     held = any(bool(mine.held[k]) for mine in bound.systems.values() for k in np.flatnonzero(mine.channels == c))
@@ -596,8 +623,33 @@ def _card_channel(program: Program, c: int, value: float, fits: float, frame: fl
         group=_group(part, channel), short=channel.label or channel.name,
         unit=channel.trait.unit, kind=channel.kind, locked=held,
         least=least, most=most, value=float(value), fits=float(fits), standard=float(program.defaults[c]),
-        keyed=program.curve(c).find(frame) is not None, live=live,
+        keyed=_kept(program, c, layer).find(frame) is not None, live=live, own=_own(program, c, frame, layer),
+        made_of=_made_of(program, c, frame),
     )  # fmt: skip
+
+
+def _kept(program: Program, c: int, layer: str) -> Curve:
+    """Keys of a channel in a layer, or in the base."""
+    return layer_of(program.take, layer).curves.get(program.channel_names()[c], EMPTY) if layer else program.curve(c)
+
+
+def _own(program: Program, c: int, frame: float, layer: str) -> float:
+    """What a channel has in a layer, or in the base, at a frame."""
+    return float(sample(_kept(program, c, layer), [frame], default=0.0 if layer else float(program.defaults[c]))[0])
+
+
+def _made_of(program: Program, c: int, frame: float) -> str:
+    """What the base and the layers give to a value, in words; empty where nothing lies on it."""
+    name, unit = program.channel_names()[c], program.info[c][2].trait.unit
+    size, word = {"rad": (180.0 / np.pi, "°"), "m": (1000.0, " mm")}.get(unit, (1.0, ""))
+    layers = [x for x in program.take.layers if name in x.curves]
+    if not layers:
+        return ""
+    told = [f"base {size * _own(program, c, frame, ''):.1f}{word}"]
+    for x in layers:
+        quiet = "" if x in program.layering.layers else " (not heard)"
+        told.append(f"{x.name} {size * _own(program, c, frame, x.id):+.1f}{word}{quiet}")
+    return f"{', '.join(told)}; in all {size * float(program.now(frame, [c])[0]):.1f}{word}"
 
 
 #: Half of what a small picture of several people shows from side to side, metres.

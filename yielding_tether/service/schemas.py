@@ -285,6 +285,30 @@ class RowGroup(Model):
     lead: str | None
 
 
+class LayerPart(Model):
+    """Where a layer has keys of a part."""
+
+    member: str
+    part: str
+    first: float
+    last: float
+
+
+class LayerInfo(Model):
+    """Motion on top of a take's; `heard`: whether it counts now; `weights`: keys of its weight, (frame, weight); `stretch`: frames
+    outside of which it is nothing."""
+
+    id: str
+    name: str
+    mute: bool
+    solo: bool
+    heard: bool
+    weights: list[tuple[float, float]]
+    stretch: tuple[float, float] | None
+    keys: int
+    parts: list[LayerPart]
+
+
 class TakeInfo(Model):
     id: int
     scene_id: int
@@ -313,6 +337,7 @@ class TakeInfo(Model):
     label: str
     revision_name: str | None
     parent: int | None = Field(description="the revision before, if there is one")
+    layers: list[LayerInfo] = Field(description="from the lowest up")
 
 
 class FormatInfo(Model):
@@ -488,13 +513,14 @@ class Moved(Asked):
 class DragAsked(Moved):
     """A control put to a place in the world at one frame. `also`: others in hand with it; `keep`: parts whose ends (hands,
     feet, the chest) stay where they are; `about`: the place in the control (metres) about which it turns from its key before
-    up to this frame."""
+    up to this frame; `layer`: the layer that is keyed, "" the base."""
 
     revision: RevisionId
     frame: Finite
     also: Annotated[list[Moved], Field(max_length=64)] = []
     keep: Annotated[list[PartRef], Field(max_length=64)] = []
     about: tuple[Near, Near, Near] | None = None
+    layer: Annotated[str, Field(max_length=40)] = ""
     model_config = ConfigDict(
         extra="forbid",
         json_schema_extra={
@@ -534,6 +560,8 @@ class CardChannel(Model):
     standard: float = Field(description="its value without keys")
     keyed: bool
     live: bool
+    own: float = Field(description="what is keyed of it in the layer that was asked for, or in the base")
+    made_of: str = Field(description="where there are layers: what the base and each of them give to it; else empty")
 
 
 class CardSystem(Model):

@@ -28,6 +28,7 @@ from .describe import (
     finding_info,
     handles,
     key_count,
+    layer_infos,
     member_info,
     row_groups,
     size_rows,
@@ -358,5 +359,5 @@ def take_info(program: Program, take_id: int, scene_id: int, found: Sequence[Fin
         members=[member_info(program, m) for m in scene.members], joints=program.joints()[0],
         handles=handles(program), rows=table_rows(program), sizes=size_rows(program),
         groups=row_groups(program)[0], strands=strands(program, list(found)), findings=[finding_info(f) for f in found],
-        wanted=[], proof=None, label="", revision_name=None, parent=None,
+        wanted=[], proof=None, label="", revision_name=None, parent=None, layers=layer_infos(program),
     )  # fmt: skip

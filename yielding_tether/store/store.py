@@ -181,8 +181,8 @@ class Store:
                 sa_text(
                     "with used as (select blob as hash from capture union "
                     "select value from revision, jsonb_each_text(curves) union "
-                    "select layer->>'weight' from revision, jsonb_array_elements(layers) layer union "
-                    "select value from revision, jsonb_array_elements(layers) layer, jsonb_each_text(layer->'curves')), "
+                    "select x.value->>'weight' from revision, jsonb_array_elements(layers) x union "
+                    "select y.value from revision, jsonb_array_elements(layers) x, jsonb_each_text(x.value->'curves') y), "
                     "gone as (delete from blob where not exists (select 1 from used where used.hash = blob.hash) "
                     "returning octet_length(data) as size) select count(*), coalesce(sum(size), 0) from gone"
                 )

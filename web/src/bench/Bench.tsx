@@ -12,6 +12,7 @@ import { useShortcuts } from "./commands/useShortcuts";
 import { Deliver } from "./Deliver";
 import { Findings } from "./Findings";
 import { Help } from "./Help";
+import { Layers } from "./Layers";
 import { Holds } from "./Holds";
 import { Offer } from "./Offer";
 import { PartCard } from "./card/PartCard";
@@ -77,7 +78,7 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
 
 /** What is laid on the view: the part card on its left, proofs and findings on its right. */
 function Slips({ info }: { info: TakeInfo }) {
-  const { trial, holds } = usePick("trial", "holds");
+  const { trial, holds, layers } = usePick("trial", "holds", "layers");
   const last = info.proof;
   const column = { position: "absolute", top: 12, bottom: 12, pointerEvents: "none", "& > *": { pointerEvents: "auto" } } as const;
   return (
@@ -85,9 +86,10 @@ function Slips({ info }: { info: TakeInfo }) {
       <Box sx={{ ...column, left: 12 }}>
         <PartCard />
       </Box>
-      {holds && (
-        <Box sx={{ position: "absolute", left: 292, bottom: 12, height: "100%", display: "flex", flexDirection: "column", justifyContent: "flex-end", pointerEvents: "none", "& > *": { pointerEvents: "auto" } }}>
-          <Holds info={info} />
+      {(holds || layers) && (
+        <Box sx={{ position: "absolute", left: 292, bottom: 12, height: "100%", display: "flex", flexDirection: "column", justifyContent: "flex-end", gap: 1, pointerEvents: "none", "& > *": { pointerEvents: "auto" } }}>
+          {layers && <Layers info={info} />}
+          {holds && <Holds info={info} />}
         </Box>
       )}
       <Box sx={{ ...column, right: 12, display: "flex", flexDirection: "column", gap: 1, "& > *": { pointerEvents: "auto", minHeight: 40 } }}>
@@ -101,7 +103,7 @@ function Slips({ info }: { info: TakeInfo }) {
 }
 
 function Header({ info, onGround }: { info: TakeInfo; onGround: () => void }) {
-  const { set } = usePick("set");
+  const { layers, set } = usePick("layers", "set");
   return (
     <Box component="header" sx={{ display: "flex", alignItems: "center", gap: 1.5, px: 1.5, borderBottom: 1, borderColor: "divider", bgcolor: "background.paper", minWidth: 0 }}>
       <Button onClick={() => go("/")} aria-label="Home" title="Home" sx={{ minWidth: 0, color: "text.primary" }}>
@@ -115,6 +117,9 @@ function Header({ info, onGround }: { info: TakeInfo; onGround: () => void }) {
       </Typography>
       <Box sx={{ flexGrow: 1 }} />
       <RevisionLine info={info} />
+      <Button size="small" aria-pressed={layers} onClick={() => set({ layers: !layers })} title="Motion on top of motion (Shift+L)" sx={{ whiteSpace: "nowrap" }}>
+        Layers{info.layers.length > 0 ? ` ${info.layers.length}` : ""}
+      </Button>
       <Button size="small" onClick={() => set({ locker: true })} title="Poses and ranges that were kept (L)">
         Locker
       </Button>

@@ -17,7 +17,9 @@ export function useTake(takeId: number) {
     const bench = useBench.getState();
     const same = bench.info?.id === info.id;
     const bank = same && bench.bank ? bench.bank : new PoseBank(info.id, info.first, info.last);
-    bench.set({ info, bank, live: null, ...(same ? {} : opening(info)) });
+    // A layer that is gone, by undo say, is no longer in hand.
+    const layer = same && info.layers.some((l) => l.id === bench.layer) ? bench.layer : "";
+    bench.set({ info, bank, live: null, layer, ...(same ? {} : opening(info)) });
     bank.ahead(source(info), useBench.getState().frame);
   }, [info]);
   return query;
@@ -104,7 +106,14 @@ export async function choose(name: string, value: string | number) {
   }
 }
 
-const asked = (info: TakeInfo, wish: Wish, choices: Record<string, string | number>): OperationAsked => ({ ...wish, revision: info.revision, choices }) as OperationAsked;
+/** Operations on keys as they are stored: they go to the layer in hand. */
+const ON_KEYS = new Set(["edit", "keys"]);
+
+const asked = (info: TakeInfo, wish: Wish, choices: Record<string, string | number>): OperationAsked => {
+  const { layer } = useBench.getState();
+  const into = layer && ON_KEYS.has(wish.operation) ? { layer } : {};
+  return { ...wish, revision: info.revision, choices: { ...choices, ...into } } as OperationAsked;
+};
 
 /** Why the last trial could not be made. */
 let refusal = "";

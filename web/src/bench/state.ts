@@ -90,6 +90,10 @@ interface BenchState {
   slips: boolean;
   /** Who holds on to what is told beside the picture. */
   holds: boolean;
+  /** The layers of the take are told beside the picture. */
+  layers: boolean;
+  /** The layer that poses and keys go to; none: the base. */
+  layer: string;
   /** Only this part is drawn in full. */
   alone: boolean;
   turning: boolean;
@@ -164,6 +168,8 @@ export const useBench = create<BenchState>((set, get) => ({
   trailed: [],
   slips: true,
   holds: false,
+  layers: false,
+  layer: "",
   alone: false,
   turning: false,
   about: null,

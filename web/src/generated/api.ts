@@ -208,7 +208,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Channels with their keys */
+        /**
+         * Channels with their keys
+         * @description `layer`: the one whose keys they are, left out for those of the base.
+         */
         get: operations["read_curves_api_takes__take_id__curves_get"];
         put?: never;
         post?: never;
@@ -773,6 +776,16 @@ export interface components {
             keyed: boolean;
             /** Live */
             live: boolean;
+            /**
+             * Own
+             * @description what is keyed of it in the layer that was asked for, or in the base
+             */
+            own: number;
+            /**
+             * Made Of
+             * @description where there are layers: what the base and each of them give to it; else empty
+             */
+            made_of: string;
         };
         /** CardSystem */
         CardSystem: {
@@ -1050,7 +1063,7 @@ export interface components {
          * DragAsked
          * @description A control put to a place in the world at one frame. `also`: others in hand with it; `keep`: parts whose ends (hands,
          *     feet, the chest) stay where they are; `about`: the place in the control (metres) about which it turns from its key before
-         *     up to this frame.
+         *     up to this frame; `layer`: the layer that is keyed, "" the base.
          * @example {
          *       "control": "arm.R.ik",
          *       "frame": 60,
@@ -1121,6 +1134,11 @@ export interface components {
                 number,
                 number
             ] | null;
+            /**
+             * Layer
+             * @default
+             */
+            layer: string;
         };
         /**
          * FileInfo
@@ -1592,6 +1610,51 @@ export interface components {
             part?: components["schemas"]["PartRef"] | null;
             /** Times */
             times: number[];
+        };
+        /**
+         * LayerInfo
+         * @description Motion on top of a take's; `heard`: whether it counts now; `weights`: keys of its weight, (frame, weight); `stretch`: frames
+         *     outside of which it is nothing.
+         */
+        LayerInfo: {
+            /** Id */
+            id: string;
+            /** Name */
+            name: string;
+            /** Mute */
+            mute: boolean;
+            /** Solo */
+            solo: boolean;
+            /** Heard */
+            heard: boolean;
+            /** Weights */
+            weights: [
+                number,
+                number
+            ][];
+            /** Stretch */
+            stretch: [
+                number,
+                number
+            ] | null;
+            /** Keys */
+            keys: number;
+            /** Parts */
+            parts: components["schemas"]["LayerPart"][];
+        };
+        /**
+         * LayerPart
+         * @description Where a layer has keys of a part.
+         */
+        LayerPart: {
+            /** Member */
+            member: string;
+            /** Part */
+            part: string;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
         };
         /**
          * LimbSaid
@@ -2339,6 +2402,11 @@ export interface components {
              * @description the revision before, if there is one
              */
             parent: number | null;
+            /**
+             * Layers
+             * @description from the lowest up
+             */
+            layers: components["schemas"]["LayerInfo"][];
         };
         /**
          * TransferAsked
@@ -3632,6 +3700,7 @@ export interface operations {
                 part: string;
                 frame: number;
                 revision?: number | null;
+                layer?: string;
             };
             header?: never;
             path: {
@@ -3747,6 +3816,7 @@ export interface operations {
             query: {
                 channel: string[];
                 revision?: number | null;
+                layer?: string;
             };
             header?: never;
             path: {

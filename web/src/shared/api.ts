@@ -17,6 +17,7 @@ export type PoseStrip = Schemas["PoseStrip"];
 export type OperationAsked = Schemas["OperationAsked"];
 export type DragAsked = Schemas["DragAsked"];
 export type Job = Schemas["JobInfo"];
+export type LayerInfo = Schemas["LayerInfo"];
 export type FitInfo = Schemas["FitInfo"];
 export type FitPart = Schemas["FitPart"];
 export type Setting = Schemas["SettingInfo"];

@@ -425,7 +425,7 @@ class KeyThePart(Operation):
     """Keys everything of a part at a frame."""
 
     id = "key"
-    under = "keys"
+    under = "as is"
     label = "Key the part"
     applies = "frame"
     help = "Keys everything of the part at this frame: all its systems, what drives it and what it follows."
@@ -443,7 +443,7 @@ class AllDrivers(Operation):
     """The kind of all keys of drivers and of what is followed."""
 
     id = "drivers"
-    under = "keys"
+    under = "as is"
     label = "All system changes"
     applies = "take"
     help = "The kind of all keys of what drives and of what is followed, at once."

@@ -6,7 +6,7 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
-from ..curves import FREE, SMOOTH, Curve, Key, curve, set_value
+from ..curves import FLAT, FREE, SMOOTH, Curve, Key, curve, put
 from ..errors import CoreError
 from ..layers import flattened, layer_of
 from ..program import Program
@@ -59,7 +59,7 @@ class Layers(Operation):
         first, last = check_stretch(take, asked.first, asked.last)
         do = c["do"]
         if do == "add":
-            made, said = _added(take, c, (first, last)), "Make the layer {}"
+            made, said = _added(take, c, (first, last)), "Make layer {}"
             name = made.layers[-1].name
         elif do == "merge all":
             if not program.layering.layers:
@@ -70,7 +70,7 @@ class Layers(Operation):
         else:
             layer = layer_of(take, c["which"])
             made, said = _DOES[do](program, layer, {**c, "frame": first})
-            name = layer.name
+            name = next((x.name for x in made.layers if x.id == layer.id), layer.name)
         return Outcome(
             made, prove(self.id, program, program.on(made), float(take.first), float(take.last)), said.format(name)
         )
@@ -96,7 +96,7 @@ def _name(take: Take, wanted: str, mine: str) -> str:
         raise CoreError(f"The name of a layer has at most {LONGEST} letters.")
     if called in taken:
         raise CoreError(f"The take has a layer called {called!r} already: give this one another name.")
-    return called or next(n for n in ("layer", *(f"layer {k}" for k in range(2, MOST + 2))) if n not in taken)
+    return called or next(n for n in ("untitled", *(f"untitled {k}" for k in range(2, MOST + 2))) if n not in taken)
 
 
 def _put(take: Take, layer: Layer) -> Take:
@@ -106,13 +106,16 @@ def _put(take: Take, layer: Layer) -> Take:
 def _rename(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, str]:
     return _put(
         program.take, replace(layer, name=_name(program.take, c["called"] or layer.name, layer.id))
-    ), "Rename the layer {}"
+    ), "Name layer {}"
 
 
 def _marked(**marks: bool) -> Callable[[Program, Layer, Mapping[str, Any]], tuple[Take, str]]:
-    words = {"mute": ("Unmute", "Mute"), "solo": ("Hear with the others", "Hear alone")}
+    words = {
+        "mute": ("Unmute layer {}", "Mute layer {}"),
+        "solo": ("Hear layer {} with the others", "Hear layer {} alone"),
+    }
     ((mark, on),) = marks.items()
-    said = f"{words[mark][on]}: the layer {{}}"
+    said = words[mark][on]
     return lambda program, layer, _: (_put(program.take, replace(layer, **{mark: on})), said)  # type: ignore[arg-type]
 
 
@@ -122,17 +125,17 @@ def _moved(by: int) -> Callable[[Program, Layer, Mapping[str, Any]], tuple[Take,
         at = layers.index(layer)
         to = min(max(at + by, 0), len(layers) - 1)
         layers.insert(to, layers.pop(at))
-        return replace(program.take, layers=tuple(layers)), f"Put the layer {{}} {'higher' if by > 0 else 'lower'}"
+        return replace(program.take, layers=tuple(layers)), f"Put layer {{}} {'higher' if by > 0 else 'lower'}"
 
     return move
 
 
 def _weight(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, str]:
     old = layer.weight if len(layer.weight) else curve([Key(float(program.take.first), 1.0, 1.0, rule=FREE)])
-    made = set_value(old, float(c["frame"]), float(c["weight"]), SMOOTH)
+    made = put(old, [Key(float(c["frame"]), float(c["weight"]), float(c["weight"]), 0.0, 0.0, SMOOTH, FLAT)])
     return _put(
         program.take, replace(layer, weight=made)
-    ), f"Weigh the layer {{}} {float(c['weight']):g} at frame {c['frame']:g}"
+    ), f"Weigh layer {{}} {float(c['weight']):g} at frame {c['frame']:g}"
 
 
 def _copy(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, str]:
@@ -141,7 +144,7 @@ def _copy(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, s
         raise CoreError(f"The take has {MOST} layers already: merge or remove one first.")
     made = replace(layer, id=_id(take), name=_name(take, c["called"] or f"{layer.name[: LONGEST - 7]} copied", ""))
     at = take.layers.index(layer) + 1
-    return replace(take, layers=(*take.layers[:at], made, *take.layers[at:])), "Copy the layer {}"
+    return replace(take, layers=(*take.layers[:at], made, *take.layers[at:])), "Copy layer {}"
 
 
 def _merge(program: Program, layer: Layer, _: Mapping[str, Any]) -> tuple[Take, str]:
@@ -154,10 +157,10 @@ def _merge(program: Program, layer: Layer, _: Mapping[str, Any]) -> tuple[Take, 
     beneath = replace(take, layers=(*alone, replace(layer, mute=False, solo=False)))
     if lower is None:
         merged = flattened(program.on(beneath))
-        return replace(merged, layers=take.layers[1:]), "Merge the layer {} down"
+        return replace(merged, layers=take.layers[1:]), "Merge layer {} down"
     nothing = replace(beneath, curves={n: _rest(program, n) for x in beneath.layers for n in x.curves})
     made = replace(lower, curves=_of_layers(flattened(program.on(nothing)), beneath), weight=Layer("", "").weight)
-    return replace(take, layers=(*take.layers[: at - 1], made, *take.layers[at + 1 :])), "Merge the layer {} down"
+    return replace(take, layers=(*take.layers[: at - 1], made, *take.layers[at + 1 :])), "Merge layer {} down"
 
 
 def _rest(program: Program, name: str) -> Curve:
@@ -173,9 +176,7 @@ def _of_layers(merged: Take, of: Take) -> dict[str, Curve]:
 
 
 def _remove(program: Program, layer: Layer, _: Mapping[str, Any]) -> tuple[Take, str]:
-    return replace(
-        program.take, layers=tuple(x for x in program.take.layers if x is not layer)
-    ), "Take the layer {} away"
+    return replace(program.take, layers=tuple(x for x in program.take.layers if x is not layer)), "Take layer {} away"
 
 
 _DOES: dict[str, Callable[[Program, Layer, Mapping[str, Any]], tuple[Take, str]]] = {

@@ -13,7 +13,7 @@ import { Values } from "./Values";
 /** The part in hand at this frame: what drives it, what it follows, the values of both its systems. */
 export function PartCard() {
   const theme = useTheme();
-  const { info, focus, playing, keyRule, stays, set } = usePick("info", "focus", "playing", "keyRule", "stays", "set");
+  const { info, focus, playing, keyRule, stays, layer, set } = usePick("info", "focus", "playing", "keyRule", "stays", "layer", "set");
   // While it plays the card stands still: nobody reads it, and each frame would draw it anew.
   const frame = useBench((s) => (s.playing ? -1 : s.frame));
   const [other, setOther] = useState(false);
@@ -21,9 +21,9 @@ export function PartCard() {
   const { keyPart } = useActions();
   const operations = useOperations();
   const card = useQuery({
-    queryKey: ["card", info?.id, info?.revision, focus?.member, focus?.part, frame],
+    queryKey: ["card", info?.id, info?.revision, focus?.member, focus?.part, frame, layer],
     queryFn: ({ signal }) =>
-      get<Card>(`/takes/${info!.id}/card?member=${encodeURIComponent(focus!.member)}&part=${encodeURIComponent(focus!.part)}&frame=${frame}&revision=${info!.revision}`, signal),
+      get<Card>(`/takes/${info!.id}/card?member=${encodeURIComponent(focus!.member)}&part=${encodeURIComponent(focus!.part)}&frame=${frame}&revision=${info!.revision}&layer=${layer}`, signal),
     enabled: !!info && !!focus && !playing,
     placeholderData: keepPreviousData,
     gcTime: 20_000,
@@ -123,6 +123,7 @@ export function PartCard() {
         <Tooltip title={data.rule}>
           <span>A drag keys </span>
         </Tooltip>
+        {layer && <b>on {info!.layers.find((l) => l.id === layer)?.name} </b>}
         <Select variant="standard" disableUnderline value={keyRule} onChange={(e) => set({ keyRule: e.target.value as KeyRule })} inputProps={{ "aria-label": "What letting go of a drag keys" }} sx={{ fontSize: 12, "& .MuiSelect-select": { py: 0 } }}>
           <MenuItem value="dragged">what was dragged</MenuItem>
           <MenuItem value="part">the whole part</MenuItem>

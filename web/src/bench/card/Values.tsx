@@ -53,21 +53,23 @@ const Value = memo(function Value({ channel: c, word, fits }: { channel: Channel
   const drag = (event: React.PointerEvent) => {
     if (event.button !== 0 || c.locked || c.kind === "sign") return;
     event.preventDefault();
-    let value = c.value;
+    let value = c.own;
     follow(
       (e) => {
-        const wanted = c.value + (e.clientX - event.clientX) * dragStep(c.unit, e.shiftKey);
+        const wanted = c.own + (e.clientX - event.clientX) * dragStep(c.unit, e.shiftKey);
         value = Math.min(Math.max(wanted, c.least ?? -Infinity), c.most ?? Infinity);
         set({ wish: { operation: "edit", parts: [], first: here(), last: null, edit: change(value) }, choices: {}, stretch: null });
       },
       () => {
         set(NOTHING);
-        if (value !== c.value) give(value);
+        if (value !== c.own) give(value);
       },
     );
   };
+  // On a layer nothing is nothing.
+  const rest = useBench((b) => b.layer) ? 0 : c.standard;
   return (
-    <tr>
+    <tr title={c.made_of || undefined}>
       <td style={{ width: 18 }}>
         <button className={c.keyed ? "keyed" : undefined} onClick={toggle} aria-label={`${c.keyed ? "Delete the key" : "Put a key"} of ${c.label} at this frame`} title={c.keyed ? "keyed at this frame" : "no key at this frame"}>
           {c.keyed ? "●" : "○"}
@@ -75,18 +77,19 @@ const Value = memo(function Value({ channel: c, word, fits }: { channel: Channel
       </td>
       <td onPointerDown={fits ? undefined : drag} style={{ cursor: fits || c.kind === "sign" ? undefined : "ew-resize", touchAction: "none", userSelect: "none" }} title={fits ? undefined : "Drag to change it; with Shift finely"}>
         {word}
+        {c.made_of && <span aria-label={c.made_of}> ≋</span>}
       </td>
       <td style={{ textAlign: "right", whiteSpace: "nowrap" }}>
         {fits ? (
           channelValue(c.value, c.unit)
         ) : (
           <>
-            {c.value !== c.standard && !c.locked && (
-              <button className="back" onClick={() => give(c.standard)} aria-label={`Put ${c.label} back`} title="Back to its value at rest">
+            {c.own !== rest && !c.locked && (
+              <button className="back" onClick={() => give(rest)} aria-label={`Put ${c.label} back`} title="Back to its value at rest">
                 ↺
               </button>
             )}
-            <NumberField late width={54} label={`${c.label} at this frame`} least={c.least === null ? undefined : shownNumber(c.least, c.unit)} most={c.most === null ? undefined : shownNumber(c.most, c.unit)} value={shownNumber(c.value, c.unit)} onChange={(v) => give(storedNumber(v, c.unit))} />
+            <NumberField late width={54} label={`${c.label} at this frame`} least={c.least === null ? undefined : shownNumber(c.least, c.unit)} most={c.most === null ? undefined : shownNumber(c.most, c.unit)} value={shownNumber(c.own, c.unit)} onChange={(v) => give(storedNumber(v, c.unit))} />
             <span style={{ display: "inline-block", width: 22, textAlign: "left", paddingLeft: 2 }}>{UNITS[c.unit] ?? ""}</span>
           </>
         )}

@@ -16,7 +16,7 @@ export async function copyKeys() {
   const { info, picked, set } = useBench.getState();
   if (!info) return;
   const channels = [...new Set(picked.map((k) => k.channel))].map((c) => `channel=${encodeURIComponent(c)}`).join("&");
-  const curves = await get<CurveInfo[]>(`/takes/${info.id}/curves?${channels}&revision=${info.revision}`);
+  const curves = await get<CurveInfo[]>(`/takes/${info.id}/curves?${channels}&revision=${info.revision}&layer=${useBench.getState().layer}`);
   const first = Math.min(...picked.map((k) => k.time));
   const copied = curves.flatMap((c) =>
     c.keys.filter((k) => picked.some((p) => p.channel === c.channel && p.time === k.time)).map((k) => ({ ...k, channel: c.channel, time: k.time - first, lock: 0 })),

@@ -184,6 +184,7 @@ export const COMMANDS: Command[] = [
   { id: "holds", keys: ["F"], words: "who holds on to what", group: "View", run: flip("holds") },
   { id: "pin", keys: ["P"], shown: "", words: "", group: "View", run: () => bench().set({ pinned: pinnedWith(bench().pinned, bench().frame) }) },
   { id: "trail stays", keys: ["Shift+Y"], words: "the trail of the part in hand stays, or goes", group: "View", run: trail },
+  { id: "layers", keys: ["Shift+L"], words: "layers of motion: made, muted, weighted, merged", group: "View", run: () => bench().set({ layers: !bench().layers }) },
   { id: "fit", keys: ["Shift+F"], words: "fit the body in hand: its limbs, shares and set angles", group: "View", run: fitBody },
   { id: "help", keys: ["?"], words: "this list", group: "View", run: () => bench().set({ help: true }) },
 ];

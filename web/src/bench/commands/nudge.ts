@@ -11,7 +11,7 @@ const TURN = Math.PI / 36;
 
 /** A drag of the part in hand by a step across or up the picture, as the keyboard gives it. */
 export function nudge(across: number, high: number, turning: boolean): DragAsked | null {
-  const { info, focus, frame, stays } = useBench.getState();
+  const { info, focus, frame, stays, layer } = useBench.getState();
   const table = poseNow();
   const camera = stage()?.camera;
   if (!info || !focus || !table || !camera) return null;
@@ -29,5 +29,5 @@ export function nudge(across: number, high: number, turning: boolean): DragAsked
     rot.premultiply(new THREE.Quaternion().setFromAxisAngle(right, -high * TURN));
   } else pos.addScaledVector(right, across * STEP).addScaledVector(up, high * STEP);
   const keep = stays.filter((p) => !same(p, focus));
-  return { revision: info.revision, frame, ...focus, control: handle.control, position: [pos.x, pos.y, pos.z], rotation: [rot.x, rot.y, rot.z, rot.w], also: [], keep };
+  return { revision: info.revision, frame, ...focus, control: handle.control, position: [pos.x, pos.y, pos.z], rotation: [rot.x, rot.y, rot.z, rot.w], also: [], keep, layer };
 }

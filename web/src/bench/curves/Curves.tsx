@@ -4,7 +4,7 @@ import { useMemo, useRef, useState } from "react";
 import { get, type CurveInfo, type TakeInfo } from "../../shared/api";
 import { useSize } from "../../shared/useSize";
 import { Sheet } from "../Sheet";
-import { usePick } from "../state";
+import { useBench, usePick } from "../state";
 import { scaleOf } from "../timeline/scale";
 import { drawCurves, heightsOf, styleOf } from "./drawCurves";
 import { KeyTools, TOOLS } from "./KeyTools";
@@ -13,9 +13,10 @@ import { useCurveGestures } from "./useCurveGestures";
 /** Curves of these channels at a revision. */
 export function useCurves(info: TakeInfo, channels: string[], revision: number | null) {
   const query = channels.map((c) => `channel=${encodeURIComponent(c)}`).join("&");
+  const layer = useBench((s) => s.layer);
   return useQuery({
-    queryKey: ["curves", info.id, revision, query],
-    queryFn: () => get<CurveInfo[]>(`/takes/${info.id}/curves?${query}&revision=${revision}`),
+    queryKey: ["curves", info.id, revision, query, layer],
+    queryFn: () => get<CurveInfo[]>(`/takes/${info.id}/curves?${query}&revision=${revision}&layer=${layer}`),
     enabled: channels.length > 0 && revision !== null,
     placeholderData: keepPreviousData,
     staleTime: Infinity,

@@ -69,7 +69,7 @@ export function useGrab(info: TakeInfo, spec: HandleInfo, group: RefObject<THREE
       // What others are turned about is not keyed itself.
       const mine = point ? { ...told(about(putOf(table, control.row), from, to)), about: point.about } : told(to);
       const [first, ...rest] = pivots ? also : [{ ...me, ...mine }, ...also];
-      asked = { revision: info.revision, frame: useBench.getState().frame, ...first!, also: rest, keep };
+      asked = { revision: info.revision, frame: useBench.getState().frame, ...first!, also: rest, keep, layer: bench.layer };
       live.drag(info.id, asked);
     };
     holdOn(move, (keepIt) => {

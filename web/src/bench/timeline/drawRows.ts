@@ -1,5 +1,6 @@
 import type { Strand, TakeInfo } from "../../shared/api";
 import type { Ink } from "../../shared/theme";
+import { looksOf } from "../layers";
 import { BOTH, driverAt, systemLabel, valueAt, type PartRef, type Stretch } from "../state";
 import { drawPlanks, type Dragged } from "./planks";
 import { planksHeight, type Row } from "./rows";
@@ -77,6 +78,7 @@ export function drawRows(g: CanvasRenderingContext2D, p: Picture) {
     if (chosen && p.stretch) drawStretch(sheet, p.stretch);
     drawUnder(sheet);
     if (!strand) continue;
+    drawLayers(sheet, strand, info.layers);
     if (strand.systems.length > 1) {
       drawRope(sheet, strand);
       const tried = p.tried.find((t) => t.member === strand.member && t.part === strand.part);
@@ -113,6 +115,27 @@ function drawUnder({ g, row, scale, ink, width }: Sheet) {
       drawn.add(x);
       g.fillRect(x - 0.5, row.strand ? row.y + 1 : row.y + row.height / 2 - 3, 1, row.strand ? 4 : 6);
     }
+  g.globalAlpha = 1;
+}
+
+/** Where layers lie on a row: a line each along its head, told apart by hue and dashes; faint where one is not heard. */
+function drawLayers({ g, row, scale }: Sheet, strand: Strand, layers: TakeInfo["layers"]) {
+  let y = row.y + 2;
+  for (const layer of layers) {
+    const mine = layer.parts.find((p) => p.member === strand.member && p.part === strand.part);
+    if (!mine || y > row.y + 11) continue;
+    const { color, dash } = looksOf(layer.id);
+    g.strokeStyle = color;
+    g.globalAlpha = layer.heard ? 1 : 0.35;
+    g.lineWidth = 2.5;
+    g.setLineDash(dash);
+    g.beginPath();
+    g.moveTo(scale.x(mine.first), y);
+    g.lineTo(Math.max(scale.x(mine.last), scale.x(mine.first) + 4), y);
+    g.stroke();
+    y += 4;
+  }
+  g.setLineDash([]);
   g.globalAlpha = 1;
 }
 
