@@ -170,6 +170,55 @@ class Keys(Pages):
         self.wait_for_revision(page, "Pose right arm at frame 118")
 
 
+class Layered(Pages):
+    def at(self, frames: list[float]) -> np.ndarray:
+        asked = {"times": frames, "side": "leaving", "member": "marl"}
+        return np.array(self.http.post(f"/takes/{self.take()}/transforms", json=asked).json()["positions"])
+
+    def test_a_swing_is_lifted_on_a_layer_the_leg_handed_over_beneath_it_and_all_merged(self) -> None:
+        page = self.bench()
+        frames, outside = np.arange(62.0, 73.0).tolist(), [40.0, 61.0, 73.0, 120.0]
+        was, around = self.at(frames), self.at(outside)
+        self.row(page, "left leg").click()
+        self.select(page, "left leg", 62, 73)
+        page.keyboard.press("Shift+L")
+        panel = page.get_by_label("Layers", exact=True)
+        panel.get_by_role("button", name=re.compile(r"^On \d+–\d+")).click()
+        self.wait_for_revision(page, "Make layer untitled")
+        chosen = panel.get_by_role("button", name="untitled", exact=True)
+        expect(chosen).to_have_attribute("aria-pressed", "true")
+        page.keyboard.press("Escape")
+        self.to_frame(page, 67)
+        for k in range(4):
+            page.keyboard.press("Alt+ArrowUp")
+            expect(page.get_by_test_id("revision")).to_contain_text(f"{k + 2} · Pose left leg at frame 67")
+        expect(page.get_by_label("Part card")).to_contain_text("on untitled")
+        lifted = self.at(frames)
+        names = [n for m, n in self.http.get(f"/takes/{self.take()}").json()["joints"] if m == "marl"]
+        self.assertGreater((lifted - was)[5, names.index("foot.L"), 1], 0.005)
+        np.testing.assert_allclose(self.at(outside), around, atol=1e-9)
+        # Its weight, by the keyboard: at nothing it is as it was.
+        panel.get_by_role("slider", name="Weight of untitled at this frame").focus()
+        page.keyboard.press("Home")
+        self.wait_for_revision(page, "Weigh layer untitled 0 at frame 67")
+        np.testing.assert_allclose(self.at([67.0]), was[5:6], atol=1e-9)
+        page.get_by_role("button", name="Undo").click()
+        self.wait_for_revision(page, "Pose left leg")
+        # Beneath it the leg goes over to FK, and nothing is seen of it.
+        self.select(page, "left leg", 63, 71)
+        expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "to FK")
+        self.assertLess(np.abs(self.at(frames) - lifted).max(), 2e-3)
+        expect(chosen).to_be_visible()
+        panel.get_by_role("button", name="Merge all").click()
+        self.wait_for_revision(page, "Merge all layers")
+        self.assertLess(np.abs(self.at(frames) - lifted).max(), 2e-3)
+        page.get_by_role("button", name="Undo").click()
+        expect(chosen).to_be_visible()
+        self.assertEqual(self.errors, [])
+
+
 class Judging(Pages):
     def test_two_revisions_are_compared(self) -> None:
         page = self.bench()
