@@ -192,6 +192,8 @@ class Layered(Pages):
         for k in range(4):
             page.keyboard.press("Alt+ArrowUp")
             expect(page.get_by_test_id("revision")).to_contain_text(f"{k + 2} · Pose left leg at frame 67")
+            # Until its poses are here there is nothing to move on from.
+            page.wait_for_timeout(600)
         expect(page.get_by_label("Part card")).to_contain_text("on untitled")
         lifted = self.at(frames)
         names = [n for m, n in self.http.get(f"/takes/{self.take()}").json()["joints"] if m == "marl"]
