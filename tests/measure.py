@@ -27,6 +27,7 @@ from yielding_tether.core.curves import STEPPED, Curve, Key, curve
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import bake, fade_follow, flight, mirror, plant, repair, retether
 from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.operations.pose import Drag, solve_all
 from yielding_tether.core.parts import LimbPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene, Take, Tether
@@ -180,6 +181,27 @@ def bodies() -> None:
         ratios = [fastest(lambda p=program, f=frames: p.evaluate(f), 5) / fastest(reference, 5) for _ in range(9)]
         median = round(float(np.median(ratios)), 2)
         say(f"whole-take evaluation, {name}", median=median, bound=bound, joints=len(program.joints()[0]))
+
+
+def layers() -> None:
+    """A whole take and one frame with layers on thirty channels, against the same take without any, and a drag onto a layer."""
+    from .core.test_layers import arm, layered
+
+    plain = Program(*cast_off())
+    names = arm(plain, "ik") + arm(plain, "fk", "leg.L") + arm(plain, "lead", "head")
+    frames = plain.take.frames
+    whole, one = fastest(lambda: plain.evaluate(frames), 20), fastest(lambda: plain.evaluate([60.0]), 50)
+    for count in (1, 5, 20):
+        rng = np.random.default_rng(count)
+        program = layered(rng, plain, names, count)
+        times = iter(frames[None] + 1e-3 * rng.random((200, 1)))
+        drag = Drag("marl", "arm.L", "arm.L.ik", 150.0, (0.3, 1.2, 0.5), layer="l0")
+        say(
+            f"{count} layers on {len(program.layering.channels)} channels", frames=len(frames),
+            whole_take_ratio=round(fastest(lambda p=program, t=times: p.evaluate(next(t)), 20) / whole, 1),
+            one_frame_ratio=round(fastest(lambda p=program, t=times: p.evaluate(next(t)[:1]), 50) / one, 1),
+            drag_ms=round(1e3 * fastest(lambda p=program, d=drag: solve_all(p, d), 20), 2),
+        )  # fmt: skip
 
 
 def handover() -> None:
@@ -560,7 +582,7 @@ def following() -> None:
 
 
 MEASUREMENTS = {
-    "evaluation": evaluation, "bodies": bodies, "kernels": kernels, "handover": handover, "tidying": tidying, "live": live,
+    "evaluation": evaluation, "bodies": bodies, "kernels": kernels, "layers": layers, "handover": handover, "tidying": tidying, "live": live,
     "working": working, "whole job": whole_job, "following": following, "full take": full_take, "capture": capture,
     "faults": faults, "kills": kills, "writers": lambda: soak.writers(say), "soak": lambda: soak.soak(say),
     "page": lambda: page_measure.page(say),

@@ -11,9 +11,9 @@ What an operation wants of the sum is written as base = wanted ∘ layers⁻¹ (
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 
@@ -28,16 +28,20 @@ from .curves import (
     STEPPED,
     Curve,
     Key,
+    Packed,
     curve,
     insert,
+    pack,
     sample,
     set_value,
+    sides,
     spliced,
 )
 from .errors import CoreError
-from .systems.fk import turn_in
+from .kernels import fits
+from .kernels.sample import sample_packed
 from .takes import Layer, Take
-from .transforms import IDENTITY, Floats, Ints, euler, inverse, multiply, rotation_distance
+from .transforms import IDENTITY, ORDERS, Floats, Ints, euler, inverse, multiply, rotation_distance
 
 if TYPE_CHECKING:
     from .program import Program
@@ -88,8 +92,17 @@ def turn_of(rig: Rig, channel: int) -> Turn | None:
     return Turn((found[0], found[1], found[2]), order)
 
 
+class _Packed(NamedTuple):
+    """A layer's curves for one call: of its values, and of its angles, `at` the rows that they have among those of all layers."""
+
+    curves: Packed
+    at: Ints
+    weight: Curve
+
+
 class Layering:
-    """The layers of a take made ready: `channels` that any of them moves, each with all three of a turn."""
+    """The layers of a take made ready: `channels` that any of them moves, each with all three of a turn: `scalars`, which are no
+    turns, and `turns` by the first of their channels."""
 
     def __init__(self, rig: Rig, layers: Sequence[Layer]) -> None:
         self.layers = heard(layers)
@@ -100,77 +113,89 @@ class Layering:
                 raise CoreError(f"A layer has keys for {name}, which nothing in the cast has.")
             if (turn := turn_of(rig, c)) is not None:
                 self.turns[turn.channels[0]] = turn
-        turning = {c for turn in self.turns.values() for c in turn.channels}
-        self.names = rig.names
+        turning = [c for turn in self.turns.values() for c in turn.channels]
         layered = {rig.channels[n] for layer in self.layers for n in layer.curves}
-        self.scalars = sorted(layered - turning)
-        self.channels = frozenset(layered | turning)
+        self.scalars = sorted(layered - set(turning))
+        self.channels = frozenset([*self.scalars, *turning])
+        #: All of them, row by row: values that are no turns, then the angles of each turn.
+        self.rows = np.array([*self.scalars, *turning], dtype=np.int64)
+        self._orders = np.array([ORDERS.index(t.order) for t in self.turns.values()], dtype=np.int64)
+        orders = [t.order for t in self.turns.values()]
+        self._of_order = {o: np.array([k for k, x in enumerate(orders) if x == o]) for o in dict.fromkeys(orders)}
+        row = {int(c): k for k, c in enumerate(self.rows)}
+        self._packed = []
+        for layer in self.layers:
+            kept = [(row[rig.channels[n]], c) for n, c in layer.curves.items() if len(c)]
+            self._packed.append(
+                _Packed(pack([c for _, c in kept]), np.array([k for k, _ in kept], dtype=np.int64), layer.weight)
+            )
 
-    def weight(self, layer: Layer, times: Floats, side: Ints) -> Floats:
-        """(F,) how far a layer counts."""
-        return sample(layer.weight, times, side, 1.0) if len(layer.weight) else np.ones(len(times))
+    def over(self, times: Floats, side: int | np.ndarray) -> tuple[Floats, Floats, np.ndarray]:
+        """(S, F) what all layers add to each value that is no turn; (T, F, 4) by how much they turn each turn, and (T, F) whether
+        they do at all."""
+        count, frames, which = len(self.scalars), len(times), sides(side, len(times))
+        added = np.zeros((count, frames))
+        turned = np.tile(np.array(IDENTITY), (len(self.turns), frames, 1))
+        for packed in self._packed:
+            values = np.zeros((len(self.rows), frames))
+            found = np.empty((len(packed.at), frames))
+            sample_packed(packed.curves.starts, packed.curves.cubics, times, which, found.reshape(-1))
+            values[packed.at] = found
+            weight = sample(packed.weight, times, which, 1.0) if len(packed.weight) else np.ones(frames)
+            added += weight * values[:count]
+            step = scaled(self._quaternions(values[count:]).reshape(-1, 4), np.tile(weight, len(self.turns)))
+            turned = multiply(turned, step.reshape(turned.shape))
+        moved: np.ndarray = np.any(turned[..., :3], axis=-1)
+        return added, turned, moved
 
-    def added(self, layer: Layer, channel: int, times: Floats, side: Ints) -> Floats:
-        """(F,) what a layer adds to a value that is no turn."""
-        kept = layer.curves.get(self.names[channel], EMPTY)
-        found: Floats = (
-            self.weight(layer, times, side) * sample(kept, times, side) if len(kept) else np.zeros(len(times))
-        )
+    def _quaternions(self, angles: Floats) -> Floats:
+        """(T, F, 4) turns of Euler angles (3 T, F)."""
+        each = angles.reshape(len(self.turns), 3, angles.shape[1])
+        found = np.empty((len(each), angles.shape[1], 4))
+        for order, some in self._of_order.items():
+            found[some] = euler(order, np.moveaxis(each[some], 1, 0).reshape(3, -1)).reshape(len(some), -1, 4)
         return found
 
-    def _all(self, channel: int, times: Floats, side: Ints) -> Floats:
-        """(F,) what all layers add to a value that is no turn."""
-        found: Floats = np.sum([self.added(x, channel, times, side) for x in self.layers], axis=0)
-        return found
-
-    def turned(self, layer: Layer, turn: Turn, times: Floats, side: Ints) -> Floats:
-        """(F, 4) by how much a layer turns."""
-        kept = [layer.curves.get(self.names[c], EMPTY) for c in turn.channels]
-        if not any(len(k) for k in kept):
-            return np.broadcast_to(np.array(IDENTITY), (len(times), 4))
-        angles = np.stack([sample(k, times, side) if len(k) else np.zeros(len(times)) for k in kept])
-        return scaled(euler(turn.order, angles), self.weight(layer, times, side))
-
-    def sums(
-        self, base: Callable[[Ints], Floats], times: Floats, side: Ints, wanted: Iterable[int]
-    ) -> dict[int, Floats]:
-        """Values (F,) of those of these channels that have layers; base: (C, F) what lies beneath all, of channels."""
-        found: dict[int, Floats] = {}
-        want = self.channels & set(wanted)
-        for c in self.scalars:
-            if c in want:
-                found[c] = base(np.array([c]))[0] + self._all(c, times, side)
-        for turn in self.turns.values():
-            if want & set(turn.channels):
-                beneath = base(np.array(turn.channels))
-                whole, moved = euler(turn.order, beneath), np.zeros(len(times), dtype=bool)
-                for layer in self.layers:
-                    step = self.turned(layer, turn, times, side)
-                    whole = multiply(whole, step)
-                    moved |= step[:, :3].any(axis=1)
-                # Where no layer turns anything it is what lies beneath, to the last bit.
-                there = np.where(moved, as_euler(whole, turn.order, beneath), beneath)
-                found |= dict(zip(turn.channels, there, strict=True))
-        return found
+    def sums(self, base: Callable[[Ints], Floats], times: Floats, side: int | np.ndarray) -> dict[int, Floats]:
+        """Values (F,) of all channels that have layers; base: (C, F) what lies beneath all, of channels."""
+        beneath, count = base(self.rows), len(self.scalars)
+        added, turned, moved = self.over(times, side)
+        values = np.concatenate([beneath[:count] + added, beneath[count:]])
+        if moved.any():
+            whole = multiply(self._quaternions(beneath[count:]), turned)
+            found = as_angles(np.moveaxis(whole, 0, 1), self._orders, beneath[count:])
+            # Where no layer turns anything it is what lies beneath, to the last bit.
+            values[count:] = np.where(np.repeat(moved, 3, axis=0), found, beneath[count:])
+        return dict(zip(self.rows.tolist(), values, strict=True))
 
     def beneath(
-        self, wanted: Mapping[int, Floats], times: Floats, side: Ints, near: Callable[[Ints], Floats]
-    ) -> dict[int, Floats]:
-        """Base values (F,) under which these (F,) are the sums; all three of each turn must be among them. near: (C, F) values near
-        which angles are told."""
-        found = dict(wanted)
-        for c in self.scalars:
-            if c in wanted:
-                found[c] = wanted[c] - self._all(c, times, side)
-        for turn in self.turns.values():
-            if turn.channels[0] in wanted:
-                whole = euler(turn.order, np.stack([wanted[c] for c in turn.channels]))
-                for layer in reversed(self.layers):
-                    whole = multiply(whole, inverse(self.turned(layer, turn, times, side)))
-                found |= dict(
-                    zip(turn.channels, as_euler(whole, turn.order, near(np.array(turn.channels))), strict=True)
-                )
-        return found
+        self, wanted: Mapping[int, Floats], times: Floats, side: int | np.ndarray, near: Callable[[Ints], Floats]
+    ) -> dict[int, Floats]:  # fmt: skip
+        """Base values (F,) under which these (F,) are the sums, of channels among which all three of each turn are; near: (C, F)
+        values near which angles are told."""
+        others, count = near(self.rows), len(self.scalars)
+        values = (
+            np.stack([wanted.get(int(c), others[k]) for k, c in enumerate(self.rows)]) if len(self.rows) else others
+        )
+        added, turned, _ = self.over(times, side)
+        values[:count] -= added
+        if self.turns:
+            whole = multiply(self._quaternions(values[count:]), inverse(turned))
+            values[count:] = as_angles(np.moveaxis(whole, 0, 1), self._orders, others[count:])
+        return {**wanted, **{int(c): values[k] for k, c in enumerate(self.rows) if c in wanted}}
+
+
+def as_angles(turns: Floats, orders: Ints, near: Floats) -> Floats:
+    """(3 n, F) Euler angles of turns (F, n, 4) in rotation orders (n,), each time those nearest to `near` (3 n, F)."""
+    count, frames = len(orders), len(turns)
+    found, plain = np.empty((3 * count, frames)), np.tile(np.array(IDENTITY), (frames, count, 1))
+    rests, start = (
+        np.tile(np.array(IDENTITY), (count, 1)),
+        near[:, 0].reshape(count, 3) if frames else np.zeros((count, 3)),
+    )
+    fits.turns(np.ascontiguousarray(turns), plain, rests, orders, np.ascontiguousarray(start), found)
+    found += 2.0 * np.pi * np.round((near - found) / (2.0 * np.pi))
+    return found
 
 
 def scaled(turns: Floats, weight: Floats) -> Floats:
@@ -184,9 +209,7 @@ def scaled(turns: Floats, weight: Floats) -> Floats:
 
 def as_euler(turns: Floats, order: str, near: Floats) -> Floats:
     """(3, F) Euler angles of turns (F, 4), each time those nearest to `near` (3, F)."""
-    found = turn_in(turns, np.tile(IDENTITY, (len(turns), 1)), order, near[:, 0] if near.shape[1] else np.zeros(3))
-    found += 2.0 * np.pi * np.round((near - found) / (2.0 * np.pi))
-    return found
+    return as_angles(turns[:, None], np.array([ORDERS.index(order)]), near)
 
 
 # --- one take of all ------------------------------------------------------------------------------------
@@ -332,7 +355,7 @@ def into_layer(program: Program, id: str, values: Mapping[int, float], frame: fl
 
     def under(channels: Ints) -> Floats:
         beneath = program.base.sample(at, LEAVING, channels)
-        found = lower.sums(lambda cs: program.base.sample(at, LEAVING, cs), at, side, channels.tolist())
+        found = lower.sums(lambda cs: program.base.sample(at, LEAVING, cs), at, side)
         return np.stack([found.get(int(c), beneath[k]) for k, c in enumerate(channels)])
 
     done: set[int] = set()
@@ -424,12 +447,10 @@ def _unlayered(program: Program, group: Sequence[int], wanted: Sequence[Curve], 
     dense = _turning(program, turn) if turn else np.empty(0)
     times = np.unique(np.concatenate([[low, high], *(w.times for w in wanted), _key_times(program, group), dense]))
     times = times[(times >= low) & (times <= high)]
-    picked = np.array(group)
 
     def base_at(at: Floats, side: int) -> Floats:
         given = {c: sample(w, at, side, float(program.defaults[c])) for c, w in zip(group, wanted, strict=True)}
-        near = program.base.sample(at, side, picked)
-        found = layering.beneath(given, at, np.full(len(at), side), lambda _: near)
+        found = layering.beneath(given, at, side, lambda cs: program.base.sample(at, side, cs))
         return np.stack([found[c] for c in group])
 
     return _spliced(times, base_at, old, [float(program.defaults[c]) for c in group])
@@ -488,7 +509,8 @@ def carried(program: Program, work: Callable[[Program], Take]) -> Take:
         lower_before, lower_after = before, after
     # What steps is never layered: it is as all of them together want it.
     for name, kept in lower_after.curves.items():
-        if not can_layer(program, program.channels[name]) and result.curves.get(name) != kept:
+        known = program.channels.get(name)
+        if (known is None or not can_layer(program, known)) and result.curves.get(name) != kept:
             result = result.with_curves({name: kept})
     return replace(result, layers=tuple(layers))
 

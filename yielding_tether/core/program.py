@@ -24,7 +24,7 @@ from .kernels.block import BLOCK, NODE_ROWS, U
 from .kernels.rows import Room, addresses
 from .kernels.run import Curves, run
 from .kernels.sample import halve, sample_packed
-from .layers import Layering
+from .layers import Layering, flattened
 from .parts.root import SIZE
 from .progress import still_wanted
 from .rig import Bound, Rig, rig_of
@@ -157,10 +157,31 @@ class Program:
         """Its layers made ready."""
         return Layering(self.rig, self.take.layers)
 
+    def _layered(self, at: Floats, side: np.ndarray) -> dict[int, Floats]:
+        """Values (F,) of all channels with layers; few times asked for lately are remembered, since they are asked for again."""
+        key = (at.tobytes(), side.tobytes())
+        found = self._lately_layered.get(key)
+        if found is None:
+            if len(self._lately_layered) >= 8:
+                self._lately_layered.popitem(last=False)
+            found = self.layering.sums(lambda cs: self.base.sample(at, side, cs), at, side)
+            if len(at) <= PIECE:
+                self._lately_layered[key] = found
+        return found
+
+    @cached_property
+    def _lately_layered(self) -> OrderedDict[tuple[bytes, bytes], dict[int, Floats]]:
+        return OrderedDict()
+
     @cached_property
     def base(self) -> Program:
         """The take without its layers."""
         return self.on(replace(self.take, layers=())) if self.take.layers else self
+
+    @cached_property
+    def merged(self) -> Program:
+        """The take with what its layers make in its curves."""
+        return self.on(flattened(self)) if self.take.layers else self
 
     def with_curves(self, changed: Mapping[str, Curve]) -> Program:
         """The same take with these curves in place of its own."""
@@ -211,10 +232,11 @@ class Program:
         picked = np.arange(len(self.defaults)) if channels is None else channels
         values = np.repeat(self._fixed[picked, None], len(at), axis=1)
         which = sides(side, len(at))
-        if self.take.layers and (layered := self.layering.channels.intersection(picked.tolist())):
-            sums = self.layering.sums(lambda cs: self.base.sample(at, which, cs), at, which, layered)
-        else:
-            sums = {}
+        sums = (
+            self._layered(at, which)
+            if self.take.layers and self.layering.channels.intersection(picked.tolist())
+            else {}
+        )
         for r, c in enumerate(picked):
             if int(c) in sums:
                 values[r] = sums[int(c)]
@@ -243,8 +265,7 @@ class Program:
         which = sides(side, len(at))
         if self.take.layers and self.layering.channels:
             # What has layers comes as it is in the end: an unlayered take has the very same rows.
-            sums = self.layering.sums(lambda cs: self.base.sample(at, which, cs), at, which, self.layering.channels)
-            overrides = {**sums, **(overrides or {})}
+            overrides = {**self._layered(at, which), **(overrides or {})}
         if len(at) > PIECE and self.take.captures:
             return self._in_pieces(at, which, overrides or {}, only)
         over = np.array(list(overrides or ()), dtype=np.int64)

@@ -93,7 +93,7 @@ class Recent(Generic[K, V]):
 
 def held_by(program: Program) -> dict[int, int]:
     """Bytes of a take and of what was made ready of it, by what holds them."""
-    curves = program.take.curves.values()
+    curves = [*program.take.curves.values(), *(c for x in program.take.layers for c in x.curves.values())]
     held = {id(c): c.numbers.nbytes + c.marks.nbytes for c in curves}
     # Laid out for the kernels they lie there once more; what was measured is some arrays of the same length each.
     slips = {id(slip): sum(a.nbytes for a in slip) for slip in list(program.measured.values())}
@@ -280,7 +280,8 @@ class Studio:
 
     def copy(self, take_id: int, asked: s.CopyAsked) -> s.ClipInfo:
         """Keeps a pose or a range of some parts."""
-        program = self.open(take_id, asked.revision).program
+        # What is seen is copied, layers and all.
+        program = self.open(take_id, asked.revision).program.merged
         clip = clips.copy(program, asked.member, asked.parts, asked.first, asked.last, asked.name)
         return clip_info(self.store.keep_clip(clip), clip)
 

@@ -210,6 +210,13 @@ def _layered(program: Program, operation: Operation, asked: Asked) -> Outcome:
         notes = (*notes, "Layers are carried across; at other weights than these they look otherwise than before.")
     else:
         made = folded(program, before, outcome.take)
+    there = program.on(replace(made, layers=())).channels
+    if any(n not in there for x in made.layers for n in x.curves):
+        # What is gone has no layers either.
+        made = replace(
+            made,
+            layers=tuple(replace(x, curves={n: c for n, c in x.curves.items() if n in there}) for x in made.layers),
+        )
     after = program.on(made)
     after.check_loops()
     was = outcome.proof

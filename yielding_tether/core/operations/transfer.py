@@ -129,7 +129,10 @@ def transfer(
         alike = _alike(one, prefix)
         if alike:
             raise CoreError(f"Without {prefix!r} two things of {one.name} are called {alike}: choose another prefix.")
-    work = _Work(program, scene, source, other, names)
+    work = _Work(program.merged, scene, source, other, names)
+    if told := ", ".join(x.name for x in program.take.layers):
+        heard = "what is heard of them is merged into the curves, the rest stays behind"
+        work.miss("layer", told, heard)
     return work.run(called)
 
 
