@@ -8,6 +8,7 @@ from ..core.clips import Clip
 from ..core.curves import Key
 from ..core.operations import OPERATIONS, Asked, Operation, Outcome, run
 from ..core.operations.keys import EditAsked, NamedKeys
+from ..core.operations.operation import LAYERS
 from ..core.program import Program
 from . import schemas as s
 
@@ -25,7 +26,7 @@ def info(operation: Operation) -> s.OperationInfo:
                 default=c.default, unit=c.unit, folded=c.folded, help=c.help,
                 when=None if c.when is None else s.When(choice=c.when[0], values=list(c.when[1])),
             )
-            for c in operation.choices
+            for c in (*operation.choices, *((LAYERS,) if operation.carries else ()))
         ],
     )  # fmt: skip
 

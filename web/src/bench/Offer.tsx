@@ -26,7 +26,9 @@ function Strip() {
   const offered = stretch ? offeredFor(operations, info, stretch.parts) : [];
   const current = operations?.find((o) => o.id === wish?.operation);
   const counts = (c: Choice) => !c.when || !(c.when.choice in choices) || c.when.values.includes(String(choices[c.when.choice]));
-  const able = current?.choices.filter(counts) ?? [];
+  // What becomes of layers is asked where there are any.
+  const layered = info.layers.some((l) => l.heard);
+  const able = current?.choices.filter((c) => counts(c) && (layered || c.name !== "layers")) ?? [];
   const line = { display: "flex", alignItems: "center", gap: 0.75, minHeight: 30, whiteSpace: "nowrap" } as const;
   return (
     <Box

@@ -164,6 +164,13 @@ class Operation:
         return int(value) if whole else float(value)
 
 
+#: What becomes of layers where one system or follow gives way to another, beside the choices of an operation that `carries` them.
+LAYERS = Choice(
+    "layers", "layers", "options", "carried", (("carried", "layers carried across"), ("folded", "all into the base")),
+    help="Each layer says in the new system what it said before, or what all of them make becomes the base.",
+)  # fmt: skip
+
+
 #: All operations by their id.
 OPERATIONS: dict[str, Operation] = {}
 
@@ -210,6 +217,8 @@ def _layered(program: Program, operation: Operation, asked: Asked) -> Outcome:
         notes = (*notes, "Layers are carried across; at other weights than these they look otherwise than before.")
     else:
         made = folded(program, before, outcome.take)
+        heard = ", ".join(x.name for x in program.layering.layers)
+        notes = (*notes, f"It reads what is seen, and is written into the base beneath {heard}.")
     there = program.on(replace(made, layers=())).channels
     if any(n not in there for x in made.layers for n in x.curves):
         # What is gone has no layers either.
