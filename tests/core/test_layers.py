@@ -13,6 +13,7 @@ from scipy.spatial.transform import Rotation
 from tests.depth import DEPTH
 from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Curve, Key, curve, sample
 from yielding_tether.core.errors import CoreError
+from yielding_tether.core.findings import find_all
 from yielding_tether.core.layers import can_layer, flattened, turn_of
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.pose import Drag
@@ -193,6 +194,18 @@ class Writing(unittest.TestCase):
         np.testing.assert_array_equal(program.on(take).evaluate(outside).pos, plain().evaluate(outside).pos)
         self.assertGreater(np.abs(program.on(take).evaluate([60.0]).pos - plain().evaluate([60.0]).pos).max(), 0.05)
 
+    def test_a_key_on_a_layer_changes_nothing_and_keeps_what_is_before_and_after(self) -> None:
+        program = plain().on(run(plain(), "layer", Asked(choices={"do": "add", "called": "lift"})).take)
+        for frame in (62.0, 72.0):
+            asked = Asked((("marl", "leg.L"),), frame, None, {"do": "key", "which": "layer1"})
+            program = program.on(run(program, "layer", asked).take)
+        np.testing.assert_array_equal(program.evaluate(TIMES).pos, plain().evaluate(TIMES).pos)
+        foot = program.evaluate([67.0]).pos[0, program.nodes["marl", "foot.L"]]
+        drag = Drag("marl", "leg.L", "leg.L.ik", 67.0, tuple((foot + [0.0, 0.05, 0.0]).tolist()), layer="layer1")
+        lifted = program.on(pose(program, drag)[0])
+        outside = TIMES[(TIMES <= 62) | (TIMES >= 72)]
+        np.testing.assert_allclose(lifted.evaluate(outside).pos, plain().evaluate(outside).pos, atol=1e-12)
+
     def test_keys_of_a_layer_are_edited_by_themselves(self) -> None:
         rng = np.random.default_rng(1)
         program = layered(rng, plain(), arm(plain(), "ik"), 2)
@@ -287,6 +300,23 @@ class Under(unittest.TestCase):
         np.testing.assert_allclose(
             merged.evaluate(made.take.frames).pos, made.evaluate(made.take.frames).pos, atol=1e-9
         )
+
+
+class Found(unittest.TestCase):
+    def test_a_jump_names_the_layer_that_makes_it(self) -> None:
+        name = next(n for n in arm(plain(), "fk", "leg.R") if n.endswith("thigh.R.rx"))
+        leg = next(n for n in arm(plain(), "ik", "leg.L") if n.endswith(".ty"))
+        step = curve([Key(0.0, 0.0, 0.0), Key(50.0, 0.0, 0.05), Key(90.0, 0.0, 0.0)])
+        layers = (
+            Layer("l0", "still", {leg: curve([Key(0.0, 0.01, 0.01)])}),
+            Layer("l1", "step", {leg: step, name: step}),
+        )
+        program = plain().on(replace(plain().take, layers=layers))
+        known = {f.key for f in find_all(plain())}
+        (new,) = (f for f in find_all(program) if f.key not in known)
+        self.assertEqual((new.kind, new.part, new.frame), ("pop", "leg.L", 50.0))
+        self.assertTrue(new.sentence.endswith(", by the layer step"), new.sentence)
+        self.assertFalse([f for f in find_all(program) if f.key in known and "layer" in f.sentence])
 
 
 class Operations(unittest.TestCase):

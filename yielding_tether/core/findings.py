@@ -9,7 +9,7 @@ wherever a key is split or what drives changes, speed only where a system or a t
 from __future__ import annotations
 
 from collections.abc import Iterator
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from itertools import pairwise
 
 import numpy as np
@@ -122,8 +122,30 @@ def find_all(program: Program, wanted: bool = False, memory: Memory | None = Non
     """All findings of a take in order of time; those marked as wanted only if asked for."""
     memory = memory or Memory()
     found = [f for bound in program.bounds.values() for f in memory.of(program, bound)]
+    if program.take.layers:
+        found = _by_layers(program, found)
     marked = set(program.take.wanted)
     return sorted((f for f in found if wanted or f.key not in marked), key=lambda f: (f.frame, f.member, f.part))
+
+
+def _by_layers(program: Program, found: list[Finding]) -> list[Finding]:
+    """Findings that are not there without the layers, with the names of those without which they are gone."""
+
+    def keys(of: Program, parts: set[tuple[str, str]]) -> set[str]:
+        return {f.key for id in parts for f in part_findings(of, of.bounds[id])}
+
+    base = keys(program.base, {(f.member, f.part) for f in found})
+    made = {f.key: f for f in found if f.key not in base}
+    parts = {(f.member, f.part) for f in made.values()}
+    causes: dict[str, list[str]] = {key: [] for key in made}
+    for layer in program.layering.layers if made else ():
+        others = tuple(replace(x, mute=x.mute or x is layer) for x in program.take.layers)
+        for key in made.keys() - keys(program.on(replace(program.take, layers=others)), parts):
+            causes[key].append(layer.name)
+    return [
+        replace(f, sentence=f"{f.sentence}, by the layer {', '.join(causes[f.key])}") if causes.get(f.key) else f
+        for f in found
+    ]
 
 
 def part_findings(program: Program, bound: Bound) -> Iterator[Finding]:

@@ -65,6 +65,13 @@ export function offeredFor(operations: Operation[] | undefined, info: TakeInfo, 
   return (operations ?? []).filter((o) => named.has(o.id));
 }
 
+/** Keys all of a part at a frame: of the base, or what the layer in hand has of it, so that its motion stays before and after. */
+function keyed(now: (wish: Wish, choices?: Record<string, string | number>) => Promise<unknown>, part: PartRef, frame: number) {
+  const { layer } = useBench.getState();
+  const at = { parts: [part], first: frame, last: null };
+  return layer ? now({ operation: "layer", ...at }, { do: "key", which: layer }) : now({ operation: "key", ...at });
+}
+
 /** Counts the offers made: the answer to an older one is of no use any more. */
 let offers = 0;
 
@@ -224,7 +231,7 @@ export function useActions() {
     if (held) {
       set({ held: null });
       void write<Applied>("pose", held, true);
-    } else if (focus) void now({ operation: "key", parts: [focus], first: frame, last: null });
+    } else if (focus) void keyed(now, focus, frame);
   }, [now, write]);
 
   const letGo = useCallback(
@@ -238,7 +245,7 @@ export function useActions() {
         return;
       }
       const kept = await write<Applied>("pose", drag, true);
-      if (kept && rule === "part") await now({ operation: "key", parts: [{ member: drag.member, part: drag.part }], first: drag.frame, last: null });
+      if (kept && rule === "part") await keyed(now, { member: drag.member, part: drag.part }, drag.frame);
     },
     [write, now],
   );

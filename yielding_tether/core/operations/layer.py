@@ -6,13 +6,13 @@ from collections.abc import Callable, Mapping
 from dataclasses import replace
 from typing import Any
 
-from ..curves import FLAT, FREE, SMOOTH, Curve, Key, curve, put
+from ..curves import FLAT, FREE, SMOOTH, Curve, Key, curve, insert, put
 from ..errors import CoreError
-from ..layers import flattened, layer_of
+from ..layers import can_layer, fences, flattened, layer_of
 from ..program import Program
 from ..proof import prove
 from ..takes import Layer, Take
-from .operation import Asked, Choice, Operation, Outcome, check_stretch, offered
+from .operation import Asked, Choice, Operation, Outcome, check_parts, check_stretch, labels, offered
 
 #: Most layers of a take, and letters of a name.
 MOST, LONGEST = 20, 60
@@ -21,7 +21,8 @@ WEIGHTS = (-2.0, 2.0)
 
 _DO = (
     ("add", "make a new one"), ("rename", "rename"), ("mute", "mute"), ("unmute", "unmute"), ("solo", "hear alone"),
-    ("unsolo", "hear with the others"), ("up", "put one higher"), ("down", "put one lower"), ("weight", "weight here"),
+    ("unsolo", "hear with the others"), ("up", "put one higher"), ("down", "put one lower"),
+    ("weight", "weight here"), ("key", "key it here"),
     ("copy", "copy"), ("merge", "merge down"), ("merge all", "merge all"), ("remove", "take away"),
 )  # fmt: skip
 
@@ -69,7 +70,7 @@ class Layers(Operation):
             name, said = "all layers", "Merge {}"
         else:
             layer = layer_of(take, c["which"])
-            made, said = _DOES[do](program, layer, {**c, "frame": first})
+            made, said = _DOES[do](program, layer, {**c, "frame": first, "parts": asked.parts})
             name = next((x.name for x in made.layers if x.id == layer.id), layer.name)
         return Outcome(
             made, prove(self.id, program, program.on(made), float(take.first), float(take.last)), said.format(name)
@@ -138,6 +139,25 @@ def _weight(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take,
     ), f"Weigh layer {{}} {float(c['weight']):g} at frame {c['frame']:g}"
 
 
+def _key(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, str]:
+    """Keys that change nothing: of what the layer has of these parts, or of what drives them where it has nothing."""
+    check_parts(program, c["parts"])
+    frame, names, kept = float(c["frame"]), program.channel_names(), dict(layer.curves)
+    for part in c["parts"]:
+        bound = program.bound(*part)
+        own = {int(x) for x in bound.own.values() if names[int(x)] in kept}
+        driving = bound.state(program.now(frame, bound.driver_channels)[:, None])
+        if not own and driving is None:
+            raise CoreError(
+                f"{bound.who} is half-driven at frame {frame:g}: let one system drive there before keying it."
+            )
+        for x in own or [int(x) for x in bound.systems[str(driving)].channels if can_layer(program, int(x))]:
+            kept[names[x]] = insert(kept.get(names[x], fences(layer)), frame, 0.0)
+    return _put(
+        program.take, replace(layer, curves=kept)
+    ), f"Key {labels(program, c['parts'])} on layer {{}} at frame {frame:g}"
+
+
 def _copy(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, str]:
     take = program.take
     if len(take.layers) >= MOST:
@@ -181,6 +201,6 @@ def _remove(program: Program, layer: Layer, _: Mapping[str, Any]) -> tuple[Take,
 
 _DOES: dict[str, Callable[[Program, Layer, Mapping[str, Any]], tuple[Take, str]]] = {
     "rename": _rename, "mute": _marked(mute=True), "unmute": _marked(mute=False), "solo": _marked(solo=True),
-    "unsolo": _marked(solo=False), "up": _moved(1), "down": _moved(-1), "weight": _weight, "copy": _copy, "merge": _merge,
-    "remove": _remove,
+    "unsolo": _marked(solo=False), "up": _moved(1), "down": _moved(-1), "weight": _weight, "key": _key, "copy": _copy,
+    "merge": _merge, "remove": _remove,
 }  # fmt: skip
