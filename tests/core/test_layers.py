@@ -11,6 +11,7 @@ from numpy.random import Generator
 from scipy.spatial.transform import Rotation
 
 from tests.depth import DEPTH
+from yielding_tether.core.clips import copy as copy_pose
 from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Curve, Key, curve, sample
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
@@ -230,6 +231,31 @@ class Writing(unittest.TestCase):
         muted = made.on(run(made, "layer", Asked(choices={"do": "mute", "which": "layer1"})).take)
         with self.assertRaisesRegex(CoreError, "not heard"):
             pose(muted, Drag("marl", "leg.L", "leg.L.ik", 60.0, (0.1, 0.1, 0.1), layer="layer1"))
+
+    def test_any_operation_can_be_written_into_a_layer(self) -> None:
+        for seed in range(2 * DEPTH):
+            rng = np.random.default_rng(seed)
+            program = layered(
+                rng, plain(), arm(plain(), "ik", "leg.L") + arm(plain(), "fk"), 3, weights=False, size=0.1
+            )
+            clip = copy_pose(program.merged, "marl", ("leg.L",), 40.0, 40.0, "pose")
+            for which in ("l0", "l1", "l2"):
+                asked = Asked((("marl", "leg.L"),), 90.0, None, {"layer": which}, clip=clip)
+                done = run(program, "paste", asked)
+                after = program.on(done.take)
+                want = program.on(run(program.merged, "paste", replace(asked, choices={})).take)
+                joints = program.joints()[1]
+                for side in (ARRIVING, LEAVING):
+                    a, b = (p.evaluate(program.take.frames[:70], side).pos[:, joints] for p in (after, program))
+                    np.testing.assert_allclose(a, b, atol=1e-9)
+                a, b = (p.evaluate([90.0]) for p in (after, want))
+                np.testing.assert_allclose(a.pos[:, joints], b.pos[:, joints], atol=1e-9)
+                self.assertGreater(np.abs(a.pos - program.evaluate([90.0]).pos).max(), 1e-3)
+                # Nothing else is another, but what steps, which is never layered.
+                changed = {n for n, c in done.take.curves.items() if c != program.take.curves.get(n)}
+                self.assertLessEqual(changed, {"marl/leg.L.ik.bend"})
+                for old, new in zip(program.take.layers, done.take.layers, strict=True):
+                    self.assertEqual(old is new, old.id != which)
 
 
 class Under(unittest.TestCase):

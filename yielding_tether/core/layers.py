@@ -51,6 +51,8 @@ if TYPE_CHECKING:
 STEP = 1.0 / 64.0
 #: Below this (metres, radians, or none) two values are the same.
 ALIKE = 1e-9
+#: Least weight of a layer that can be posed on: below it a pose would need a layer a thousand times as large.
+LEAST = 1e-3
 
 
 def heard(layers: Sequence[Layer]) -> tuple[Layer, ...]:
@@ -329,10 +331,8 @@ def into_layer(program: Program, id: str, values: Mapping[int, float], frame: fl
     """The take with keys in a layer at a frame under which these values, by channel, are the sums. CoreError where the layer does
     not count there, or a value can't be layered."""
     take = program.take
-    layer = layer_of(take, id)
+    layer = heard_layer(take, id)
     position = take.layers.index(layer)
-    if (layer not in program.layering.layers and layer.curves) or layer.mute:
-        raise CoreError(f"The layer {layer.name} is not heard: unmute it before you pose on it.")
     now = {c: v for c, v in values.items() if abs(v - float(program.now(frame, [c])[0])) > ALIKE}
     refused = [c for c in now if not can_layer(program, c)]
     if refused:
@@ -340,7 +340,7 @@ def into_layer(program: Program, id: str, values: Mapping[int, float], frame: fl
         raise CoreError(f"The {told} can't be on a layer: choose the base to key it.")
     at, side = np.array([float(frame)]), np.array([LEAVING])
     own = float(sample(layer.weight, at, LEAVING, 1.0)[0]) if len(layer.weight) else 1.0
-    if abs(own) < 1e-3:
+    if abs(own) < LEAST:
         raise CoreError(
             f"The layer {layer.name} has no weight at frame {frame:g}: nothing that is posed on it would show."
         )
@@ -393,6 +393,14 @@ def layer_of(take: Take, id: str) -> Layer:
     raise CoreError(f"The take has no layer {id!r}: it has {known}.")
 
 
+def heard_layer(take: Take, id: str) -> Layer:
+    """The layer of this id; CoreError if there is none, or if it is not heard, so that nothing written to it would be seen."""
+    layer = layer_of(take, id)
+    if layer.mute or (any(x.solo for x in take.layers) and not layer.solo):
+        raise CoreError(f"The layer {layer.name} is not heard: unmute it before you pose on it.")
+    return layer
+
+
 def with_layer(take: Take, layer: Layer) -> Take:
     """The take with a layer in place of the one of the same id."""
     return replace(take, layers=tuple(layer if x.id == layer.id else x for x in take.layers))
@@ -419,6 +427,69 @@ def folded(program: Program, before: Take, after: Take) -> Take:
             zip((names[c] for c in group), _unlayered(program, group, [b for _, b in pairs], *span), strict=True)
         )
     return replace(after, curves={n: c for n, c in curves.items() if len(c)}, layers=program.take.layers)
+
+
+def onto_layer(program: Program, before: Take, after: Take, id: str) -> Take:
+    """What an operation made of a flattened take, written into one layer: all else stays bit for bit, but for what can't be
+    layered. before: what it was given."""
+    take, names = program.take, program.channel_names()
+    layer = heard_layer(take, id)
+    above = take.layers[take.layers.index(layer) + 1 :]
+    upper = Layering(program.rig, tuple(replace(x, solo=False) for x in above if x in heard(take.layers)))
+    curves, kept, done = dict(take.curves), dict(layer.curves), set[int]()
+    for name in sorted(before.curves.keys() | after.curves.keys()):
+        old, new = before.curves.get(name, EMPTY), after.curves.get(name, EMPTY)
+        c = program.channels.get(name)
+        if old == new or c in done:
+            continue
+        if c is None or not can_layer(program, c):
+            curves[name] = new
+            continue
+        turn = turn_of(program.rig, c)
+        group = turn.channels if turn else (c,)
+        done |= set(group)
+        was, now = ([t.curves.get(names[x], EMPTY) for x in group] for t in (before, after))
+        span = _changed(list(zip(was, now, strict=True)))
+        if span is not None:
+            own = [kept.get(names[x], EMPTY) for x in group]
+            times = np.unique(np.concatenate([span, *(x.times for x in (*now, *own))]))
+            times = times[(times >= span[0]) & (times <= span[1])]
+            at = _led_to(program, layer, upper, group, turn, was, now)
+            made = _spliced(times, at, own, [0.0] * len(group), fenced=True)
+            kept |= dict(zip((names[x] for x in group), made, strict=True))
+    done_layer = replace(layer, curves={n: c for n, c in kept.items() if len(c)})
+    base = replace(after, curves={n: c for n, c in curves.items() if len(c)}, layers=take.layers)
+    return with_layer(base, done_layer)
+
+
+def _led_to(
+    program: Program, layer: Layer, upper: Layering, group: Sequence[int], turn: Turn | None, was: Sequence[Curve],
+    now: Sequence[Curve],
+) -> Callable[[Floats, int], Floats]:  # fmt: skip
+    """Values (K, F) of a layer under which what is seen goes over from some curves to others."""
+    names = program.channel_names()
+
+    def at(times: Floats, side: int) -> Floats:
+        a, b = (
+            np.stack([sample(c, times, side, float(program.defaults[x])) for c, x in zip(cs, group, strict=True)])
+            for cs in (was, now)
+        )
+        own = np.stack([_or_nothing(layer.curves, names[x], times, side) for x in group])
+        weight = sample(layer.weight, times, side, 1.0) if len(layer.weight) else np.ones(len(times))
+        share = np.divide(1.0, weight, out=np.zeros_like(weight), where=np.abs(weight) > LEAST)
+        if turn is None:
+            found: Floats = own + (b - a) * share
+            return found
+        above = np.tile(np.array(IDENTITY), (len(times), 1))
+        if (k := list(upper.turns).index(turn.channels[0]) if turn.channels[0] in upper.turns else -1) >= 0:
+            above = upper.over(times, side)[1][k]
+        change = multiply(inverse(euler(turn.order, a)), euler(turn.order, b))
+        mine = scaled(euler(turn.order, own), weight)
+        return as_euler(
+            scaled(multiply(mine, multiply(above, multiply(change, inverse(above)))), share), turn.order, own
+        )
+
+    return at
 
 
 def _changed(pairs: Sequence[tuple[Curve, Curve]]) -> tuple[float, float] | None:
@@ -545,7 +616,7 @@ def _difference(program: Program, layer: Layer, lower: tuple[Take, Take], upper:
             turn: Turn | None = turn,
         ) -> Floats:  # fmt: skip
             weight = sample(layer.weight, at, side, 1.0) if len(layer.weight) else np.ones(len(at))
-            share = np.divide(1.0, weight, out=np.zeros_like(weight), where=np.abs(weight) > 1e-3)
+            share = np.divide(1.0, weight, out=np.zeros_like(weight), where=np.abs(weight) > LEAST)
             a, b = (
                 np.stack([sample(k, at, side, float(program.defaults[x])) for k, x in zip(cs, group, strict=True)])
                 for cs in (one, two)

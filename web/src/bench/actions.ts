@@ -113,12 +113,12 @@ export async function choose(name: string, value: string | number) {
   }
 }
 
-/** Operations on keys as they are stored: they go to the layer in hand. */
-const ON_KEYS = new Set(["edit", "keys"]);
+/** Operations whose result goes to the layer in hand: all but changes of what drives, what is followed, and of layers themselves. */
+const ON_LAYERS = new Set(["edit", "keys", "paste", "grip", "follow-through", "turn-about"]);
 
 const asked = (info: TakeInfo, wish: Wish, choices: Record<string, string | number>): OperationAsked => {
   const { layer } = useBench.getState();
-  const into = layer && ON_KEYS.has(wish.operation) ? { layer } : {};
+  const into = layer && ON_LAYERS.has(wish.operation) ? { layer } : {};
   return { ...wish, revision: info.revision, choices: { ...choices, ...into } } as OperationAsked;
 };
 

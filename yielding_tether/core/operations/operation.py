@@ -13,7 +13,7 @@ from typing import Any, Literal, NamedTuple
 from ..clips import Clip
 from ..curves import Curve
 from ..errors import CoreError
-from ..layers import can_layer, carried, flattened, folded, layer_of, with_layer
+from ..layers import can_layer, carried, flattened, folded, layer_of, onto_layer, with_layer
 from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound
@@ -193,7 +193,7 @@ def run(program: Program, id: str, asked: Asked) -> Outcome:
 
 def _layered(program: Program, operation: Operation, asked: Asked) -> Outcome:
     """Runs an operation on a take that may have layers. Two choices more say how: `layers`, whether these are carried across
-    what it changes ("carried") or the base gives way beneath them ("folded"); `layer`, in which one keys are edited."""
+    what it changes ("carried") or the base gives way beneath them ("folded"); `layer`, into which one all is written."""
     choices = dict(asked.choices)
     how, which = str(choices.pop("layers", "")), str(choices.pop("layer", ""))
     asked = replace(asked, choices=choices)
@@ -207,12 +207,17 @@ def _layered(program: Program, operation: Operation, asked: Asked) -> Outcome:
         made = with_layer(take, replace(layer, curves=outcome.take.curves))
         label, first, last = f"{outcome.label}, layer {layer.name}", outcome.proof.first, outcome.proof.last
         return Outcome(made, prove(operation.id, program, program.on(made), first, last), label)
-    if not program.layering.layers or operation.under != "sum":
+    if operation.under != "sum" or not (which or program.layering.layers):
         return operation.run(program, asked)
     before = flattened(program)
     outcome = operation.run(program.on(before), asked)
     notes = outcome.proof.notes
-    if how == "carried" or (how == "" and operation.carries):
+    if which:
+        made = onto_layer(program, before, outcome.take, which)
+        notes = (*notes, f"It reads what is seen, and is written into the layer {layer_of(take, which).name}.")
+        if made.curves != take.curves:
+            notes = (*notes, "What steps is never layered: that is written into the base.")
+    elif how == "carried" or (how == "" and operation.carries):
         made = carried(program, lambda p: operation.run(p, asked).take)
         notes = (*notes, "Layers are carried across; at other weights than these they look otherwise than before.")
     else:
