@@ -195,8 +195,6 @@ class Layered(Pages):
             page.keyboard.press("Alt+ArrowUp")
             expect(at).not_to_have_text(before)
             expect(at).to_contain_text("Pose left leg at frame 67")
-            # Until its poses are here there is nothing to move on from.
-            page.wait_for_timeout(600)
         expect(page.get_by_label("Part card")).to_contain_text("on untitled")
         lifted = self.at(frames)
         names = [n for m, n in self.http.get(f"/takes/{self.take()}").json()["joints"] if m == "marl"]

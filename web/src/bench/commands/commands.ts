@@ -4,6 +4,7 @@ import { go } from "../../shared/route";
 import { offer, type Actions } from "../actions";
 import { named } from "../keysInHand";
 import { tryRepair } from "../repairs";
+import { poseNow } from "../stage/poses";
 import { steered, stage } from "../stage/viewpoints";
 import { hasSystems, NOTHING, pinnedWith, same, strandOf, useBench, type Viewpoint } from "../state";
 import { layout, NO_CHOICES, type RowChoices } from "../timeline/rows";
@@ -78,9 +79,22 @@ function arrow({ info, actions }: Tools, across: number, high: number, shift: bo
     void actions.edit(change).then((done) => done && set({ picked: picked.map((k) => ({ ...k, time: k.time + across })) }));
     return;
   }
-  const drag = nudge(across, high, shift || turning);
   const strand = strandOf(info, focus);
-  if (drag && strand && driverAt(strand, frame) !== "both") void actions.letGo(drag);
+  if (!strand || driverAt(strand, frame) === "both") return;
+  const go = () => {
+    const drag = nudge(across, high, shift || turning);
+    if (drag) void actions.letGo(drag);
+  };
+  // Just after an edit its poses are still on their way: then it goes on from there as soon as they are here.
+  const { bank } = bench();
+  if (poseNow() || !bank) go();
+  else {
+    const stop = bank.onArrival(() => {
+      if (!poseNow()) return;
+      stop();
+      go();
+    });
+  }
 }
 
 const look = (name: Viewpoint) => () => bench().set({ viewpoint: { name, again: bench().viewpoint.again + 1 } });
