@@ -8,7 +8,7 @@ from typing import Any
 
 from ..curves import FLAT, FREE, SMOOTH, Curve, Key, curve, insert, put
 from ..errors import CoreError
-from ..layers import can_layer, fences, flattened, layer_of
+from ..layers import can_layer, fences, flattened, layer_of, with_layer
 from ..program import Program
 from ..proof import prove
 from ..takes import Layer, Take
@@ -100,12 +100,8 @@ def _name(take: Take, wanted: str, mine: str) -> str:
     return called or next(n for n in ("untitled", *(f"untitled {k}" for k in range(2, MOST + 2))) if n not in taken)
 
 
-def _put(take: Take, layer: Layer) -> Take:
-    return replace(take, layers=tuple(layer if x.id == layer.id else x for x in take.layers))
-
-
 def _rename(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, str]:
-    return _put(
+    return with_layer(
         program.take, replace(layer, name=_name(program.take, c["called"] or layer.name, layer.id))
     ), "Name layer {}"
 
@@ -117,7 +113,7 @@ def _marked(**marks: bool) -> Callable[[Program, Layer, Mapping[str, Any]], tupl
     }
     ((mark, on),) = marks.items()
     said = words[mark][on]
-    return lambda program, layer, _: (_put(program.take, replace(layer, **{mark: on})), said)  # type: ignore[arg-type]
+    return lambda program, layer, _: (with_layer(program.take, replace(layer, **{mark: on})), said)  # type: ignore[arg-type]
 
 
 def _moved(by: int) -> Callable[[Program, Layer, Mapping[str, Any]], tuple[Take, str]]:
@@ -134,7 +130,7 @@ def _moved(by: int) -> Callable[[Program, Layer, Mapping[str, Any]], tuple[Take,
 def _weight(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, str]:
     old = layer.weight if len(layer.weight) else curve([Key(float(program.take.first), 1.0, 1.0, rule=FREE)])
     made = put(old, [Key(float(c["frame"]), float(c["weight"]), float(c["weight"]), 0.0, 0.0, SMOOTH, FLAT)])
-    return _put(
+    return with_layer(
         program.take, replace(layer, weight=made)
     ), f"Weigh layer {{}} {float(c['weight']):g} at frame {c['frame']:g}"
 
@@ -153,7 +149,7 @@ def _key(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, st
             )
         for x in own or [int(x) for x in bound.systems[str(driving)].channels if can_layer(program, int(x))]:
             kept[names[x]] = insert(kept.get(names[x], fences(layer)), frame, 0.0)
-    return _put(
+    return with_layer(
         program.take, replace(layer, curves=kept)
     ), f"Key {labels(program, c['parts'])} on layer {{}} at frame {frame:g}"
 
