@@ -24,7 +24,7 @@ from yielding_tether.core.takes import Layer, Take
 from yielding_tether.core.transforms import Floats, rotation_distance
 
 from .test_handover import captured, demo
-from .worlds import random_curve
+from .worlds import limb_member, random_curve, random_take, scene, stepped
 
 
 @cache
@@ -299,6 +299,32 @@ class Under(unittest.TestCase):
                             )
 
                         self.same(program.on(mute(program.take)), program.on(mute(done.take)), 55.0, 90.0)
+
+    def test_random_rigs_are_handed_over_at_any_time_with_layers_on_both_systems(self) -> None:
+        for seed in range(6 * DEPTH):
+            rng = np.random.default_rng(seed)
+            member = limb_member(rng, straight_rest=seed % 2 == 0, moves=seed % 3 == 0)
+            program = Program(scene(member), random_take(rng, (member,), spread=0.4, kinds=(SMOOTH,)))
+            bound = next(b for b in program.bounds.values() if len(b.systems) > 1)
+            names = program.channel_names()
+            program = program.with_curves({names[bound.drivers[0][1]]: stepped((0, 0))})
+            able = [names[c] for x in ("fk", "ik") for c in bound.systems[x].channels if can_layer(program, int(c))]
+            layers = (
+                Layer(f"l{k}", "", {n: swing(rng, 5, 50, 0.05) for n in able if rng.random() < 0.7}) for k in range(2)
+            )
+            program = program.on(replace(program.take, layers=tuple(layers)))
+            last, joints = float(program.take.last), program.joints()[1]
+            # To the end of the take, between frames, at its last frame alone, and over an older change.
+            for how in ("carried", "folded"):
+                for steps in ([(0.0, None)], [(10.5, 30.25)], [(last, None)], [(20.0, 40.0), (25.0, 35.0)]):
+                    after = program
+                    for n, (a, b) in enumerate(steps):
+                        asked = Asked((bound.id,), a, b, {"to": ("ik", "fk")[n], "keys": "every", "layers": how})
+                        after = after.on(run(after, "handover", asked).take)
+                    for side in (ARRIVING, LEAVING):
+                        was, now = (p.evaluate(program.take.frames, side) for p in (program, after))
+                        np.testing.assert_allclose(now.pos[:, joints], was.pos[:, joints], atol=1e-6)
+                        self.assertLess(rotation_distance(now.rot[:, joints], was.rot[:, joints]).max(), 1e-6)
 
     def test_other_operations_see_the_sum_and_write_beneath_it(self) -> None:
         rng = np.random.default_rng(8)

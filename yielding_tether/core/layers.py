@@ -225,12 +225,12 @@ def flattened(program: Program) -> Take:
     for c in layering.scalars:
         moving = [x for x in layering.layers if names[c] in x.curves and len(x.weight) > 1]
         often = program.take.frames if moving else np.empty(0)
-        found[names[c]] = _resummed(program, (c,), np.union1d(_key_times(program, (c,)), often))[0]
+        found[names[c]] = _resummed(program, (c,), np.union1d(program.key_times((c,)), often))[0]
     for turn in layering.turns.values():
         often = _turning(program, turn)
         if not len(often):
             continue
-        times = np.union1d(_key_times(program, turn.channels), often)
+        times = np.union1d(program.key_times(turn.channels), often)
         found |= dict(zip((names[c] for c in turn.channels), _resummed(program, turn.channels, times), strict=True))
     return replace(program.take.with_curves(found), layers=())
 
@@ -251,15 +251,6 @@ def _turning(program: Program, turn: Turn) -> Floats:
     return found
 
 
-def _key_times(program: Program, channels: Sequence[int]) -> Floats:
-    layering, names = program.layering, program.channel_names()
-    times = [program.curve(c).times for c in channels]
-    for layer in layering.layers:
-        mine = [layer.curves[names[c]].times for c in channels if names[c] in layer.curves]
-        times += [*mine, layer.weight.times] if mine else []
-    return np.unique(np.concatenate(times))
-
-
 def _resummed(program: Program, channels: Sequence[int], times: Floats) -> list[Curve]:
     """Curves of the sums of channels with keys at these times."""
     values, speeds = {}, {}
@@ -271,8 +262,9 @@ def _resummed(program: Program, channels: Sequence[int], times: Floats) -> list[
         a, b, c = (program.sample(times + k * h, side, picked) for k in (1.0, 2.0, 3.0))
         speeds[side] = (-11.0 * values[side] + 18.0 * a - 9.0 * b + 2.0 * c) / (6.0 * h)
     found = []
+    blocked = _held(program, channels, times)
     for k, channel in enumerate(channels):
-        old, blocked = program.curve(channel), _held(program, channel, times)
+        old = program.curve(channel)
         keys = []
         for n, t in enumerate(times):
             mine = old.find(float(t))
@@ -289,11 +281,11 @@ def _resummed(program: Program, channels: Sequence[int], times: Floats) -> list[
     return found
 
 
-def _held(program: Program, channel: int, times: Floats) -> np.ndarray:
-    """(T,) whether the segment that leaves each time is stepped in the base and in every layer that moves the channel."""
-    name = program.channel_names()[channel]
+def _held(program: Program, channels: Sequence[int], times: Floats) -> np.ndarray:
+    """(T,) whether the segment that leaves each time is stepped in all that these channels are made of: of a turn each angle comes
+    from all three."""
     blocked = np.ones(len(times), dtype=bool)
-    for c in (program.curve(channel), *(x.curves.get(name, EMPTY) for x in program.layering.layers)):
+    for c in (k for channel in channels for k in program.curves_of(channel)):
         if len(c) > 1:
             i = np.searchsorted(c.times, times, side="right") - 1
             blocked &= (i < 0) | (i >= len(c) - 1) | (c.marks[np.maximum(i, 0), 0] == STEPPED)
@@ -420,12 +412,11 @@ def folded(program: Program, before: Take, after: Take) -> Take:
     groups = [(c,) for c in layering.scalars] + [t.channels for t in layering.turns.values()]
     for group in groups:
         pairs = [(before.curves.get(names[c], EMPTY), after.curves.get(names[c], EMPTY)) for c in group]
-        span = _changed(pairs)
+        span = _changed(program.take, pairs)
         if span is None:
             continue
-        curves |= dict(
-            zip((names[c] for c in group), _unlayered(program, group, [b for _, b in pairs], *span), strict=True)
-        )
+        made = _unlayered(program, group, [b for _, b in pairs], span)
+        curves |= dict(zip((names[c] for c in group), made, strict=True))
     return replace(after, curves={n: c for n, c in curves.items() if len(c)}, layers=program.take.layers)
 
 
@@ -449,13 +440,11 @@ def onto_layer(program: Program, before: Take, after: Take, id: str) -> Take:
         group = turn.channels if turn else (c,)
         done |= set(group)
         was, now = ([t.curves.get(names[x], EMPTY) for x in group] for t in (before, after))
-        span = _changed(list(zip(was, now, strict=True)))
+        span = _changed(take, list(zip(was, now, strict=True)))
         if span is not None:
             own = [kept.get(names[x], EMPTY) for x in group]
-            times = np.unique(np.concatenate([span, *(x.times for x in (*now, *own))]))
-            times = times[(times >= span[0]) & (times <= span[1])]
             at = _led_to(program, layer, upper, group, turn, was, now)
-            made = _spliced(times, at, own, [0.0] * len(group), fenced=True)
+            made = _spliced(span, [x.times for x in (*now, *own)], at, own, [0.0] * len(group))
             kept |= dict(zip((names[x] for x in group), made, strict=True))
     done_layer = replace(layer, curves={n: c for n, c in kept.items() if len(c)})
     base = replace(after, curves={n: c for n, c in curves.items() if len(c)}, layers=take.layers)
@@ -492,47 +481,60 @@ def _led_to(
     return at
 
 
-def _changed(pairs: Sequence[tuple[Curve, Curve]]) -> tuple[float, float] | None:
-    """First and last time between which curves are others than they were."""
-    low, high = np.inf, -np.inf
+class _Span(NamedTuple):
+    """Between which times curves are others than they were, and whether they are, too, before the first and after the last."""
+
+    low: float
+    high: float
+    before: bool
+    after: bool
+
+    def within(self, times: Sequence[Floats]) -> Floats:
+        """Its ends, and those of these times that lie in it."""
+        found = np.unique(np.concatenate([[self.low, self.high], *times]))
+        result: Floats = found[(found >= self.low) & (found <= self.high)]
+        return result
+
+
+def _changed(take: Take, pairs: Sequence[tuple[Curve, Curve]]) -> _Span | None:
+    """Where curves are others than they were; None where none is."""
+    found = _Span(np.inf, -np.inf, False, False)
     for old, new in pairs:
         if old is new or old == new:
             continue
         times = np.unique(np.concatenate([old.times, new.times]))
         there = [(old.find(float(t)), new.find(float(t))) for t in times]
         differ = [n for n, (a, b) in enumerate(there) if a is None or b is None or old.key(a) != new.key(b)]
-        # The segments on either side of a key go with it.
-        first, last = max(min(differ) - 1, 0), min(max(differ) + 1, len(times) - 1)
-        low, high = min(low, float(times[first])), max(high, float(times[last]))
-    return (low, high) if low <= high else None
+        # The segments on either side of a key go with it, and all that lies beyond the first of all keys or the last.
+        before, after = min(differ) == 0, max(differ) == len(times) - 1
+        low = min(float(take.first), float(times[0])) if before else float(times[min(differ) - 1])
+        high = max(float(take.last), float(times[-1])) if after else float(times[max(differ) + 1])
+        found = _Span(min(found.low, low), max(found.high, high), found.before or before, found.after or after)
+    return found if found.low <= found.high else None
 
 
-def _unlayered(program: Program, group: Sequence[int], wanted: Sequence[Curve], low: float, high: float) -> list[Curve]:
-    """Base curves of channels that are one value or one turn, under which the sums are the wanted ones from low to high, and the
-    base as it was elsewhere."""
-    layering, old = program.layering, [program.curve(c) for c in group]
-    if not any(len(c) for c in old):
-        # What had no keys has those that are wanted, all along.
-        low, high = float(program.take.first), float(program.take.last)
-    turn = layering.turns.get(group[0])
+def _unlayered(program: Program, group: Sequence[int], wanted: Sequence[Curve], span: _Span) -> list[Curve]:
+    """Base curves of channels that are one value or one turn, under which the sums are the wanted ones within a span, and the base
+    as it was elsewhere."""
+    layering, turn = program.layering, program.layering.turns.get(group[0])
     dense = _turning(program, turn) if turn else np.empty(0)
-    times = np.unique(np.concatenate([[low, high], *(w.times for w in wanted), _key_times(program, group), dense]))
-    times = times[(times >= low) & (times <= high)]
+    times = [*(w.times for w in wanted), program.key_times(group), dense]
 
     def base_at(at: Floats, side: int) -> Floats:
         given = {c: sample(w, at, side, float(program.defaults[c])) for c, w in zip(group, wanted, strict=True)}
         found = layering.beneath(given, at, side, lambda cs: program.base.sample(at, side, cs))
         return np.stack([found[c] for c in group])
 
-    return _spliced(times, base_at, old, [float(program.defaults[c]) for c in group])
+    old = [program.curve(c) for c in group]
+    return _spliced(span, times, base_at, old, [float(program.defaults[c]) for c in group])
 
 
 def _spliced(
-    times: Floats, at: Callable[[Floats, int], Floats], old: Sequence[Curve], defaults: Sequence[float], fenced: bool = False
+    span: _Span, keyed: Sequence[Floats], at: Callable[[Floats, int], Floats], old: Sequence[Curve], defaults: Sequence[float]
 ) -> list[Curve]:  # fmt: skip
-    """Curves with keys of a function of time and side at times, spliced into old ones, with what these are where they have no keys;
-    fenced: they are that, too, before the first of the times and after the last, where they had none."""
-    low, high = float(times[0]), float(times[-1])
+    """Curves with keys of a function of time and side at these times within a span, spliced into old ones, which are what these are
+    where they have no keys."""
+    times = span.within(keyed)
     values = {side: at(times, side) for side in (ARRIVING, LEAVING)}
     speeds = {}
     for side, h in ((ARRIVING, -STEP), (LEAVING, STEP)):
@@ -547,15 +549,15 @@ def _spliced(
             )
             for n, t in enumerate(times)
         ]  # fmt: skip
-        if not len(before) and not fenced:
-            found.append(curve(keys))
-            continue
-        kept = insert(insert(before, low, default), high, default)
-        first, last = kept.key(kept.find(low) or 0), kept.key(kept.find(high) or 0)
-        # What arrives before and leaves after stays as it was.
-        keys[0] = keys[0]._replace(arriving=first.arriving, slope_in=first.slope_in, tag=FENCE)
-        keys[-1] = keys[-1]._replace(leaving=last.leaving, slope_out=last.slope_out, kind=last.kind, tag=FENCE)
-        found.append(spliced(kept, curve(keys), (kept.times >= low) & (kept.times <= high)))
+        kept = insert(insert(before, span.low, default), span.high, default)
+        # What arrives before and leaves after stays as it was, but where all of that is another too.
+        if not span.before:
+            first = kept.key(kept.find(span.low) or 0)
+            keys[0] = keys[0]._replace(arriving=first.arriving, slope_in=first.slope_in, tag=FENCE)
+        if not span.after:
+            last = kept.key(kept.find(span.high) or 0)
+            keys[-1] = keys[-1]._replace(leaving=last.leaving, slope_out=last.slope_out, kind=last.kind, tag=FENCE)
+        found.append(spliced(kept, curve(keys), (kept.times >= span.low) & (kept.times <= span.high)))
     return found
 
 
@@ -600,16 +602,15 @@ def _difference(program: Program, layer: Layer, lower: tuple[Take, Take], upper:
         turn = turn_of(program.rig, c)
         group = turn.channels if turn else (c,)
         done |= set(group)
-        spans = [
-            s for a, b in (lower, upper)
-            if (s := _changed([(a.curves.get(names[x], EMPTY), b.curves.get(names[x], EMPTY)) for x in group])) is not None
-        ]  # fmt: skip
-        if not spans:
+        pairs = [
+            (a.curves.get(names[x], EMPTY), b.curves.get(names[x], EMPTY)) for a, b in (lower, upper) for x in group
+        ]
+        span = _changed(program.take, pairs)
+        if span is None:
             continue
-        low, high = min(a for a, _ in spans), max(b for _, b in spans)
         one, two = ([t.curves.get(names[x], EMPTY) for x in group] for t in (lower[1], upper[1]))
-        times = np.unique(np.concatenate([[low, high], *(x.times for x in (*one, *two))]))
-        times = times[(times >= low) & (times <= high)]
+        keyed = [x.times for x in (*one, *two)]
+        times = span.within(keyed)
 
         def between(
             at: Floats, side: int, one: list[Curve] = one, two: list[Curve] = two, group: Sequence[int] = group,
@@ -634,7 +635,7 @@ def _difference(program: Program, layer: Layer, lower: tuple[Take, Take], upper:
             # Only keys that change nothing were put beneath it.
             continue
         old = [kept.get(names[x], EMPTY) for x in group]
-        made = _spliced(times, between, old, [0.0] * len(group), fenced=True)
+        made = _spliced(span, keyed, between, old, [0.0] * len(group))
         kept |= dict(zip((names[x] for x in group), made, strict=True))
     return replace(layer, curves={n: c for n, c in kept.items() if len(c)})
 
