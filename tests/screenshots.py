@@ -27,6 +27,13 @@ def frame(page: Page, number: int) -> None:
     page.evaluate("() => document.activeElement?.blur()")
 
 
+def bench_of(page: Page, service: Service, name: str) -> None:
+    """Opens the take of this name, and waits until it is drawn."""
+    takes = [t for s in ask.get(f"{service.base}/api/scenes").json() for t in s["takes"]]
+    page.goto(f"{service.base}/take/{next(t['id'] for t in takes if t['name'] == name)}")
+    page.wait_for_function("() => window.benchView?.gl.info.render.triangles > 1000")
+
+
 def main() -> None:
     service = Service()
     try:
@@ -102,16 +109,11 @@ def main() -> None:
             keep(page, "curves")
             page.keyboard.press("w")
             side = browser.new_page(viewport={"width": 1280, "height": 800})
-            takes = [t for s in ask.get(f"{service.base}/api/scenes").json() for t in s["takes"]]
-            other = next(t["id"] for t in takes if t["name"] == "Tow strap")
-            side.goto(f"{service.base}/take/{other}")
-            side.wait_for_function("() => window.benchView?.gl.info.render.triangles > 1000")
+            bench_of(side, service, "Tow strap")
             frame(side, 100)
             side.keyboard.press("3")
             keep(side, "tow-strap")
-            night = next(t["id"] for t in takes if t["name"] == "Lantern round")
-            side.goto(f"{service.base}/take/{night}")
-            side.wait_for_function("() => window.benchView?.gl.info.render.triangles > 1000")
+            bench_of(side, service, "Lantern round")
             side.get_by_label("Strands", exact=True).get_by_role("button", name="Unfold right arm").click()
             take(side, "right hand")
             frame(side, 20)
@@ -120,15 +122,11 @@ def main() -> None:
             side.get_by_test_id("proof").get_by_text("On the lantern").first.wait_for()
             side.keyboard.press("i")
             keep(side, "close-on")
-            goat = next(t["id"] for t in takes if t["name"] == "Brindle's trot")
-            side.goto(f"{service.base}/take/{goat}")
-            side.wait_for_function("() => window.benchView?.gl.info.render.triangles > 1000")
+            bench_of(side, service, "Brindle's trot")
             frame(side, 50)
             side.keyboard.press("3")
             keep(side, "brindle")
-            climbed = next(t["id"] for t in takes if t["name"] == "Ladder")
-            side.goto(f"{service.base}/take/{climbed}")
-            side.wait_for_function("() => window.benchView?.gl.info.render.triangles > 1000")
+            bench_of(side, service, "Ladder")
             frame(side, 44)
             side.keyboard.press("+")
             keep(side, "ladder")

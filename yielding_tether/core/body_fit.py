@@ -149,9 +149,8 @@ def checks(member: Member, captures: Sequence[Capture]) -> list[Check]:
                         )
                     )
         if not found:
-            found.append(
-                Check(f"Every part takes on the capture's poses in every system, tried at {len(times)} frames", True)
-            )
+            where = "one frame" if len(times) == 1 else f"{len(times)} frames"
+            found.append(Check(f"Every part takes on the capture's poses in every system, tried at {where}", True))
     limbs = [p for p in member.parts if p.corners]
     for part in limbs:
         other = next((o for o in limbs if o.label == part.label.replace("left", "right", 1)), None)
