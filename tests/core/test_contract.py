@@ -3,24 +3,27 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from itertools import permutations
 
 import numpy as np
 
 from yielding_tether.core.clips import copy
-from yielding_tether.core.curves import ARRIVING, LEAVING
+from yielding_tether.core.curves import ARRIVING, LEAVING, curve
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.fitting import fit
+from yielding_tether.core.layers import can_layer
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.operations.paste import Paste
 from yielding_tether.core.operations.paste import apply as paste
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
-from yielding_tether.core.takes import WORLD, Tether
+from yielding_tether.core.takes import WORLD, Layer, Tether
 from yielding_tether.core.transforms import Floats, rotation_distance
 
 from .contract import EXAMPLES, at_rest, captured, driven, kinds, programs, random_values
+from .test_layers import swing
 from .worlds import stepped, weights
 
 SEEDS = 6
@@ -95,8 +98,6 @@ class Rest(unittest.TestCase):
                     if anchor[1] == control:
                         continue
                     tether = Tether("a", example.member.id, control, *anchor, moves, turns)
-                    from dataclasses import replace
-
                     take = replace(plain.take, tethers=(tether,)).with_curves(weights(tether, stepped((0, 1.0))))
                     program = Program(plain.scene, take)
                     over = {c: v for s in bound.systems for c, v in program.bound(*bound.id).drive_to(s).items()}
@@ -216,6 +217,38 @@ class Handovers(unittest.TestCase):
                     joints = program.joints()[1]
                     self.assertEqual(a.pos[:, joints].tobytes(), b.pos[:, joints].tobytes())
                     self.assertEqual(a.rot[:, joints].tobytes(), b.rot[:, joints].tobytes())
+
+
+class Layered(unittest.TestCase):
+    """Layers under a change of any two systems of any part: the motion stays, by whichever way they go along."""
+
+    def test_nothing_moves_where_layers_lie_on_both_systems(self) -> None:
+        for turn, kind in enumerate(kinds()):
+            rng = np.random.default_rng(turn)
+            for plain, bound in programs(turn, kind):
+                names = plain.channel_names()
+                able = [names[c] for s in bound.systems.values() for c in s.channels if can_layer(plain, int(c))]
+                layers = tuple(
+                    Layer(f"l{k}", f"layer {k}", {n: swing(rng, 5, 55, 0.04) for n in able if rng.random() < 0.6}, w)
+                    for k, w in enumerate((curve([]), swing(rng, 0, 60, 0.1, level=0.7)))
+                )
+                for n, (one, other) in enumerate(permutations(bound.systems, 2)):
+                    program = driven(plain, bound, one)
+                    program = program.on(replace(program.take, layers=layers))
+                    how = ("carried", "folded")[(n + turn) % 2]
+                    asked = Asked(
+                        (bound.id,), 12.0, 40.0 if turn % 3 else None, {"to": other, "keys": "every", "layers": how}
+                    )
+                    take = run(program, "handover", asked).take
+                    with self.subTest(kind=kind, one=one, other=other, how=how):
+                        self.assertEqual([x.id for x in take.layers], ["l0", "l1"])
+                        for side in (ARRIVING, LEAVING):
+                            a, b = (p.evaluate(program.take.frames, side) for p in (program, program.on(take)))
+                            place, turned = off(bound, a.pos, b.pos, a.rot, b.rot)
+                            self.assertLessEqual((place, turned), (1e-6, 1e-6))
+                            self.assertLessEqual(turned, 1e-6)
+                        for id, cap in program.take.captures.items():
+                            self.assertIs(take.captures[id], cap)
 
 
 class Crossfades(unittest.TestCase):

@@ -32,15 +32,15 @@ def plain() -> Program:
     return Program(demo().scene, demo().take)
 
 
-def swing(rng: Generator, low: float, high: float, size: float, split: bool = False) -> Curve:
-    """A curve that is nothing at its ends and swings between, with a split key where asked."""
+def swing(rng: Generator, low: float, high: float, size: float, split: bool = False, level: float = 0.0) -> Curve:
+    """A curve that is nothing (or `level`) at its ends and swings between, with a split key where asked."""
     times = np.unique(np.round(np.linspace(low, high, 6)))
     keys = [
         Key(float(t), v, v, s, s, SMOOTH)
-        for t, v, s in zip(times, rng.normal(0, size, 6), rng.normal(0, size / 8, 6), strict=False)
+        for t, v, s in zip(times, level + rng.normal(0, size, 6), rng.normal(0, size / 8, 6), strict=False)
     ]
     keys[0], keys[-1] = (
-        k._replace(arriving=0.0, leaving=0.0, slope_in=0.0, slope_out=0.0) for k in (keys[0], keys[-1])
+        k._replace(arriving=level, leaving=level, slope_in=0.0, slope_out=0.0) for k in (keys[0], keys[-1])
     )
     if split:
         keys[2] = keys[2]._replace(leaving=keys[2].leaving + size)

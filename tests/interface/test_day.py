@@ -200,13 +200,44 @@ class Layered(Pages):
         names = [n for m, n in self.http.get(f"/takes/{self.take()}").json()["joints"] if m == "marl"]
         self.assertGreater((lifted - was)[5, names.index("foot.L"), 1], 0.005)
         np.testing.assert_allclose(self.at(outside), around, atol=1e-9)
-        # Its weight, by the keyboard: at nothing it is as it was.
-        panel.get_by_role("slider", name="Weight of untitled at this frame").focus()
-        page.keyboard.press("Home")
-        self.wait_for_revision(page, "Weigh layer untitled 0 at frame 67")
-        np.testing.assert_allclose(self.at([67.0]), was[5:6], atol=1e-9)
+        # Its weight is tried while the take plays: the picture shows it at once, and nothing is written until it is let go.
+        page.keyboard.press("Space")
+        slider = panel.get_by_role("slider", name="Weight of untitled all along")
+        box = slider.locator("xpath=ancestor::*[contains(@class, 'MuiSlider-root')]").bounding_box()
+        assert box is not None
+        page.mouse.move(box["x"] + box["width"], box["y"] + box["height"] / 2)
+        page.mouse.down()
+        with page.expect_response(re.compile(r"/poses\?.*trial=")) as drawn:
+            page.mouse.move(box["x"] + box["width"] / 2, box["y"] + box["height"] / 2, steps=3)
+        self.assertTrue(drawn.value.ok)
+        expect(at).to_contain_text("Pose left leg at frame 67")
+        page.mouse.move(box["x"] - 5, box["y"] + box["height"] / 2, steps=3)
+        page.mouse.up()
+        self.wait_for_revision(page, "Weigh layer untitled 0 all along")
+        np.testing.assert_allclose(self.at(frames), was, atol=1e-9)
+        page.keyboard.press("Space")
         page.get_by_role("button", name="Undo").click()
         self.wait_for_revision(page, "Pose left leg")
+        # Weighed over time: keys at frames, which are moved and taken away on its curve.
+        for frame in (60, 75):
+            self.to_frame(page, frame)
+            panel.get_by_role("button", name="More of untitled").click()
+            page.get_by_role("menuitem", name="Key its weight at this frame").click()
+            self.wait_for_revision(page, f"Weigh layer untitled 1 at frame {frame}")
+        key = panel.get_by_role("slider", name="Weight at frame 75")
+        key.focus()
+        page.keyboard.press("ArrowDown")
+        self.wait_for_revision(page, "Weigh layer untitled 0.95 at frame 75")
+        x = (67 - 60) / 15
+        weight = 1.0 - 0.05 * (3 * x * x - 2 * x**3)
+        foot = names.index("foot.L")
+        np.testing.assert_allclose(
+            (self.at([67.0]) - was[5])[0, foot, 1], weight * (lifted - was)[5, foot, 1], rtol=1e-6
+        )
+        key.focus()
+        page.keyboard.press("Delete")
+        self.wait_for_revision(page, "Weight of layer untitled without its key at frame 75")
+        np.testing.assert_allclose(self.at(frames), lifted, atol=1e-9)
         # Beneath it the leg goes over to FK, and nothing is seen of it.
         self.select(page, "left leg", 63, 71)
         expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")

@@ -256,11 +256,7 @@ def _resummed(program: Program, channels: Sequence[int], times: Floats) -> list[
     values, speeds = {}, {}
     picked = np.array(channels)
     for side in (ARRIVING, LEAVING):
-        values[side] = program.sample(times, side, picked)
-        h = -STEP if side == ARRIVING else STEP
-        # Of a cubic three values and the one here give the slope exactly.
-        a, b, c = (program.sample(times + k * h, side, picked) for k in (1.0, 2.0, 3.0))
-        speeds[side] = (-11.0 * values[side] + 18.0 * a - 9.0 * b + 2.0 * c) / (6.0 * h)
+        values[side], speeds[side] = with_speeds(lambda at, side: program.sample(at, side, picked), times, side)
     found = []
     blocked = _held(program, channels, times)
     for k, channel in enumerate(channels):
@@ -279,6 +275,15 @@ def _resummed(program: Program, channels: Sequence[int], times: Floats) -> list[
         keys[-1] = keys[-1]._replace(slope_out=0.0)
         found.append(curve(keys))
     return found
+
+
+def with_speeds(at: Callable[[Floats, int], Floats], times: Floats, side: int) -> tuple[Floats, Floats]:
+    """(K, F) values of a function of time and side at times, and its slopes on that side."""
+    h = -STEP if side == ARRIVING else STEP
+    values = at(times, side)
+    # Of a cubic three values and the one here give the slope exactly.
+    a, b, c = (at(times + k * h, side) for k in (1.0, 2.0, 3.0))
+    return values, (-11.0 * values + 18.0 * a - 9.0 * b + 2.0 * c) / (6.0 * h)
 
 
 def _held(program: Program, channels: Sequence[int], times: Floats) -> np.ndarray:
@@ -445,10 +450,21 @@ def onto_layer(program: Program, before: Take, after: Take, id: str) -> Take:
             own = [kept.get(names[x], EMPTY) for x in group]
             at = _led_to(program, layer, upper, group, turn, was, now)
             made = _spliced(span, [x.times for x in (*now, *own)], at, own, [0.0] * len(group))
-            kept |= dict(zip((names[x] for x in group), made, strict=True))
+            kept |= {names[x]: _trimmed(new, old) for x, new, old in zip(group, made, own, strict=True)}
     done_layer = replace(layer, curves={n: c for n, c in kept.items() if len(c)})
     base = replace(after, curves={n: c for n, c in curves.items() if len(c)}, layers=take.layers)
     return with_layer(base, done_layer)
+
+
+def _trimmed(made: Curve, old: Curve) -> Curve:
+    """A layer's curve without new keys that say nothing among others that say nothing: where it is, it does something."""
+    fresh = ~np.isin(made.times, old.times)
+    quiet = (np.abs(made.numbers[:, 1:]) <= np.where(fresh, ALIKE, 0.0)[:, None]).all(axis=1)
+    numbers = made.numbers.copy()
+    numbers[quiet, 1:] = 0.0
+    beside = np.concatenate([[True], quiet, [True]])
+    gone = quiet & fresh & beside[:-2] & beside[2:]
+    return Curve(numbers[~gone], made.marks[~gone])
 
 
 def _led_to(
@@ -535,11 +551,9 @@ def _spliced(
     """Curves with keys of a function of time and side at these times within a span, spliced into old ones, which are what these are
     where they have no keys."""
     times = span.within(keyed)
-    values = {side: at(times, side) for side in (ARRIVING, LEAVING)}
-    speeds = {}
-    for side, h in ((ARRIVING, -STEP), (LEAVING, STEP)):
-        a, b, c = (at(times + k * h, side) for k in (1.0, 2.0, 3.0))
-        speeds[side] = (-11.0 * values[side] + 18.0 * a - 9.0 * b + 2.0 * c) / (6.0 * h)
+    values, speeds = {}, {}
+    for side in (ARRIVING, LEAVING):
+        values[side], speeds[side] = with_speeds(at, times, side)
     found = []
     for k, (before, default) in enumerate(zip(old, defaults, strict=True)):
         keys = [

@@ -19,7 +19,7 @@ Clips = Callable[[int], Clip]
 def info(operation: Operation) -> s.OperationInfo:
     """An operation as the interface reads it."""
     return s.OperationInfo(
-        id=operation.id, label=operation.label, applies=operation.applies, help=operation.help,
+        id=operation.id, label=operation.label, to_layer=operation.to_layer, applies=operation.applies, help=operation.help,
         choices=[
             s.Choice(
                 name=c.name, label=c.label, kind=c.kind, options=list(c.options), least=c.least, most=c.most,
@@ -32,7 +32,7 @@ def info(operation: Operation) -> s.OperationInfo:
 
 
 def all_infos() -> list[s.OperationInfo]:
-    return [info(o) for o in OPERATIONS.values()]
+    return [info(o) for o in sorted(OPERATIONS.values(), key=lambda o: o.rank)]
 
 
 def asked_of(body: s.OperationAsked, clips: Clips) -> Asked:

@@ -627,10 +627,11 @@ class Choice(Model):
 
 class OperationInfo(Model):
     """`applies`: to a stretch of parts that more than one system can drive, or of any parts; to a part at one frame; to
-    findings, keys, a clip, a take, a contact."""
+    findings, keys, a clip, a take, a contact. `to_layer`: whether what it makes goes to the layer in hand."""
 
     id: str
     label: str
+    to_layer: bool
     applies: Literal["systems", "parts", "frame", "findings", "keys", "clip", "take", "contact"]
     help: str
     choices: list[Choice]

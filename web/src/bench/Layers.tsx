@@ -1,19 +1,18 @@
 import { Box, Button, IconButton, Menu, MenuItem, Paper, Slider, ToggleButton, Tooltip, Typography } from "@mui/material";
-import { useState } from "react";
+import { useEffect, useState } from "react";
 import type { LayerInfo, TakeInfo } from "../shared/api";
 import { NameField } from "../shared/NameField";
-import { useActions } from "./actions";
-import { looksOf, weightAt } from "./layers";
+import { Glimpse, useActions } from "./actions";
+import { LayerWeight } from "./LayerWeight";
+import { looksOf, weightAt, type Doing } from "./layers";
 import { useBench, usePick } from "./state";
 
 /** Layers of motion, the highest first: which of them poses and keys go to, which are heard, how far each counts. */
 export function Layers({ info }: { info: TakeInfo }) {
   const { layer, stretch, set } = usePick("layer", "stretch", "set");
   const { now } = useActions();
-  const doing = (what: string, which = "", more: Record<string, string | number> = {}) => {
-    const { frame } = useBench.getState();
-    return now({ operation: "layer", parts: [], first: frame, last: null }, { do: what, which, ...more });
-  };
+  const doing: Doing = (what, which = "", more = {}, frame = useBench.getState().frame) =>
+    now({ operation: "layer", parts: [], first: frame, last: null }, { do: what, which, ...more });
   const add = async () => {
     const known = new Set(info.layers.map((l) => l.id));
     const at = stretch ? { first: stretch.first, last: stretch.last } : { first: info.first, last: null };
@@ -56,13 +55,17 @@ export function Layers({ info }: { info: TakeInfo }) {
   );
 }
 
-function Row({ layer, chosen, lowest, onChoose, doing }: { layer: LayerInfo; chosen: boolean; lowest: boolean; onChoose: () => void; doing: (what: string, which: string, more?: Record<string, string | number>) => Promise<unknown> }) {
+function Row({ layer, chosen, lowest, onChoose, doing }: { layer: LayerInfo; chosen: boolean; lowest: boolean; onChoose: () => void; doing: Doing }) {
   const frame = useBench((s) => s.frame);
   const [naming, setNaming] = useState(false);
   const [menu, setMenu] = useState<HTMLElement | null>(null);
   const [held, setHeld] = useState<number | null>(null);
   const { color, background } = looksOf(layer.id);
   const weight = held ?? weightAt(layer, frame);
+  // One number all along, until its weight has keys at frames of their own.
+  const over = layer.weights.length > 1;
+  const [glimpse] = useState(() => new Glimpse("layer"));
+  useEffect(() => () => glimpse.close(), [glimpse]);
   const mark = (what: "mute" | "solo", on: boolean, letter: string, title: string) => (
     <Tooltip title={title}>
       <ToggleButton size="small" value={what} selected={on} aria-label={`${title}: ${layer.name}`} onChange={() => void doing(on ? `un${what}` : what, layer.id)} sx={{ p: 0, width: 24, height: 22, fontSize: 12 }}>
@@ -76,7 +79,7 @@ function Row({ layer, chosen, lowest, onChoose, doing }: { layer: LayerInfo; cho
       onClick={() => {
         setMenu(null);
         if (what === "name") setNaming(true);
-        else void doing(what, layer.id);
+        else void doing(what, layer.id, what === "weight" ? { weight } : {});
       }}
     >
       {label}
@@ -108,10 +111,18 @@ function Row({ layer, chosen, lowest, onChoose, doing }: { layer: LayerInfo; cho
         max={1}
         step={0.01}
         value={Math.min(Math.max(weight, 0), 1)}
-        aria-label={`Weight of ${layer.name} at this frame`}
+        aria-label={`Weight of ${layer.name} ${over ? "at this frame" : "all along"}`}
         onKeyDown={(e) => /^(Arrow|Home|End|Page)/.test(e.key) && e.stopPropagation()}
-        onChange={(_, v) => setHeld(v as number)}
-        onChangeCommitted={(_, v) => void doing("weight", layer.id, { weight: v as number }).then(() => setHeld(null))}
+        onChange={(_, v) => {
+          setHeld(v as number);
+          glimpse.show({ do: over ? "weight" : "level", which: layer.id, weight: v as number }, useBench.getState().frame);
+        }}
+        onChangeCommitted={(_, v) =>
+          void doing(over ? "weight" : "level", layer.id, { weight: v as number }).then(() => {
+            setHeld(null);
+            glimpse.close();
+          })
+        }
       />
       <Typography sx={{ fontSize: 12.5, textAlign: "right" }}>{Math.round(100 * weight)} %</Typography>
       {mark("mute", layer.mute, "m", "Mute")}
@@ -121,12 +132,14 @@ function Row({ layer, chosen, lowest, onChoose, doing }: { layer: LayerInfo; cho
       </IconButton>
       <Menu open={menu !== null} anchorEl={menu} onClose={() => setMenu(null)}>
         {item("Rename", "name")}
+        {item("Key its weight at this frame", "weight")}
         {item("Put one higher", "up")}
         {item("Put one lower", "down")}
         {item("Copy", "copy")}
         {item(lowest ? "Merge into the base" : "Merge down", "merge")}
         {item("Take away", "remove")}
       </Menu>
+      {chosen && over && <LayerWeight layer={layer} doing={doing} />}
     </Box>
   );
 }

@@ -1,9 +1,11 @@
-import { Box, Button, CircularProgress, ToggleButton, ToggleButtonGroup, Tooltip, Typography } from "@mui/material";
+import { Box, Button, CircularProgress, Menu, MenuItem, ToggleButton, ToggleButtonGroup, Tooltip, Typography } from "@mui/material";
 import { useEffect, useRef, useState } from "react";
 import { offer, offeredFor, useActions, useOperations } from "./actions";
 import { Control } from "./Choices";
 import { useBench, usePick } from "./state";
-import type { Choice } from "../shared/api";
+import { useSize } from "../shared/useSize";
+import type { Choice, Operation } from "../shared/api";
+import { FINISH, fitted } from "./offered";
 
 /** The strip of choices, docked above the strands: the operations that apply to what is selected, and what each can be told. */
 export function Offer() {
@@ -17,6 +19,7 @@ function Strip() {
   const { apply } = useActions();
   const [unfolded, setUnfolded] = useState(false);
   const strip = useRef<HTMLDivElement>(null);
+  const { width } = useSize(strip);
   // Whoever pressed a button elsewhere to get here goes on here: Enter applies.
   useEffect(() => {
     const at = document.activeElement;
@@ -48,13 +51,7 @@ function Strip() {
     >
       <Box sx={line}>
         {offered.length > 1 && stretch ? (
-          <ToggleButtonGroup size="small" exclusive value={wish?.operation ?? ""} onChange={(_, v: string | null) => v && void offer(operations, info, stretch, v)} aria-label="Operation">
-            {offered.map((o) => (
-              <ToggleButton key={o.id} value={o.id} title={o.help} sx={{ py: 0.1, px: 1, textTransform: "none", fontWeight: 700 }}>
-                {o.label}
-              </ToggleButton>
-            ))}
-          </ToggleButtonGroup>
+          <Offered offered={offered} chosen={wish?.operation ?? ""} width={width} onChoose={(id) => void offer(operations, info, stretch, id)} />
         ) : (
           <Tooltip title={current?.help ?? ""}>
             <Typography sx={{ fontWeight: 700, fontSize: 14 }}>{current?.label ?? "Nothing can be done there"}</Typography>
@@ -78,6 +75,43 @@ function Strip() {
         </Box>
       )}
     </Box>
+  );
+}
+
+/** Operations side by side, as many as there is room for; the others are behind a button. */
+function Offered({ offered, chosen, width, onChoose }: { offered: Operation[]; chosen: string; width: number; onChoose: (id: string) => void }) {
+  const [menu, setMenu] = useState<HTMLElement | null>(null);
+  const { beside, more } = fitted(offered, chosen, width - FINISH);
+  return (
+    <>
+      <ToggleButtonGroup size="small" exclusive value={chosen} onChange={(_, v: string | null) => v && onChoose(v)} aria-label="Operation">
+        {beside.map((o) => (
+          <ToggleButton key={o.id} value={o.id} title={o.help} sx={{ py: 0.1, px: 1, textTransform: "none", fontWeight: 700 }}>
+            {o.label}
+          </ToggleButton>
+        ))}
+      </ToggleButtonGroup>
+      {more.length > 0 && (
+        <Button size="small" data-own-enter aria-haspopup="menu" onClick={(e) => setMenu(e.currentTarget)}>
+          {more.length} more ▾
+        </Button>
+      )}
+      <Menu open={menu !== null} anchorEl={menu} onClose={() => setMenu(null)}>
+        {more.map((o) => (
+          <MenuItem
+            key={o.id}
+            dense
+            title={o.help}
+            onClick={() => {
+              setMenu(null);
+              onChoose(o.id);
+            }}
+          >
+            {o.label}
+          </MenuItem>
+        ))}
+      </Menu>
+    </>
   );
 }
 

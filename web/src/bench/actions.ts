@@ -113,12 +113,9 @@ export async function choose(name: string, value: string | number) {
   }
 }
 
-/** Operations whose result goes to the layer in hand: all but changes of what drives, what is followed, and of layers themselves. */
-const ON_LAYERS = new Set(["edit", "keys", "paste", "grip", "follow-through", "turn-about"]);
-
-const asked = (info: TakeInfo, wish: Wish, choices: Record<string, string | number>): OperationAsked => {
+const asked = (operations: Operation[] | undefined, info: TakeInfo, wish: Wish, choices: Record<string, string | number>): OperationAsked => {
   const { layer } = useBench.getState();
-  const into = layer && ON_LAYERS.has(wish.operation) ? { layer } : {};
+  const into = layer && operations?.find((o) => o.id === wish.operation)?.to_layer ? { layer } : {};
   return { ...wish, revision: info.revision, choices: { ...choices, ...into } } as OperationAsked;
 };
 
@@ -139,15 +136,16 @@ export function useEager() {
 /** Tries what is wished for whenever it or a choice changes; only the newest answer counts. */
 export function useTrying() {
   const { info, wish, choices } = usePick("info", "wish", "choices");
+  const operations = useOperations();
   useEffect(() => {
     const { set } = useBench.getState();
     set({ trial: null, trying: false, eager: false });
-    if (!info || !wish) return;
+    if (!info || !wish || !operations) return;
     // What is overtaken is not worked out to its end.
     const wanted = new AbortController();
     set({ trying: true });
     const timer = setTimeout(() => {
-      post<Tried>(`/takes/${info.id}/try`, asked(info, wish, choices), {}, wanted.signal)
+      post<Tried>(`/takes/${info.id}/try`, asked(operations, info, wish, choices), {}, wanted.signal)
         .then((trial) => {
           if (wanted.signal.aborted) return;
           set({ trial, trying: false });
@@ -168,7 +166,52 @@ export function useTrying() {
       wanted.abort();
       clearTimeout(timer);
     };
-  }, [info, wish, choices]);
+  }, [operations, info, wish, choices]);
+}
+
+/** Shows in the picture what an operation would make while it is still being decided, without a word about it: the newest wish
+ * counts, one after another. */
+export class Glimpse {
+  private next: [OperationAsked, number] | null = null;
+  private busy = false;
+  private open = true;
+
+  constructor(private readonly operation: string) {}
+
+  show(choices: Record<string, string | number>, first: number) {
+    const { info } = useBench.getState();
+    if (!info) return;
+    this.open = true;
+    this.next = [{ operation: this.operation, parts: [], first, last: null, revision: info.revision, choices } as unknown as OperationAsked, info.id];
+    if (!this.busy) void this.work();
+  }
+
+  private async work() {
+    this.busy = true;
+    while (this.next) {
+      const [wish, take] = this.next;
+      this.next = null;
+      try {
+        const { trial } = await post<Tried>(`/takes/${take}/try`, wish);
+        const bench = useBench.getState();
+        if (!this.open || bench.info?.revision !== wish.revision) continue;
+        bench.set({ lookedAt: trial });
+        bench.bank?.ahead(`trial-${trial}`, bench.frame);
+      } catch (error) {
+        // What changes nothing is what is there.
+        if (!(error instanceof Problem && error.status === 422)) useNotice.getState().warn((error as Error).message);
+        if (this.open) useBench.getState().set({ lookedAt: null });
+      }
+    }
+    this.busy = false;
+  }
+
+  /** What is there is seen again. */
+  close() {
+    this.open = false;
+    this.next = null;
+    useBench.getState().set({ lookedAt: null });
+  }
 }
 
 async function refresh(client: QueryClient, take: number) {
@@ -183,6 +226,7 @@ const ONCE = new Set(["apply", "pose", "wanted"]);
 /** The writing actions of the bench. Each names the revision it started from; a stale one takes the page on. */
 export function useActions() {
   const client = useQueryClient();
+  const operations = useOperations();
 
   const write = useCallback(
     async <T,>(path: string, body: object, stays = false) => {
@@ -208,17 +252,17 @@ export function useActions() {
 
   const apply = useCallback(() => {
     const { info, wish, choices, trial, trying, set } = useBench.getState();
-    if (info && wish && trial) void write<Applied>("apply", asked(info, wish, choices));
+    if (info && wish && trial) void write<Applied>("apply", asked(operations, info, wish, choices));
     else if (wish && trying) set({ eager: true });
-  }, [write]);
+  }, [operations, write]);
 
   /** Applies something at once, without a trial: small edits that undo takes back. */
   const now = useCallback(
     (wish: Wish, choices: Record<string, string | number> = {}) => {
       const { info } = useBench.getState();
-      return info ? write<Applied>("apply", asked(info, wish, choices), true) : Promise.resolve(false);
+      return info ? write<Applied>("apply", asked(operations, info, wish, choices), true) : Promise.resolve(false);
     },
-    [write],
+    [operations, write],
   );
 
   const edit = useCallback((change: KeyEdit) => now({ operation: "edit", parts: [], first: 0, last: null, edit: change }), [now]);

@@ -1,5 +1,8 @@
 import type { LayerInfo } from "../shared/api";
 
+/** Does something to a layer, at a frame. */
+export type Doing = (what: string, which?: string, more?: Record<string, string | number>, frame?: number) => Promise<unknown>;
+
 /** Patterns that tell layers apart beside their hue, in the order of the take. */
 export const PATTERNS = [
   "repeating-linear-gradient(45deg, currentColor 0 2px, transparent 2px 5px)",

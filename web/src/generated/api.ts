@@ -1844,13 +1844,15 @@ export interface components {
         /**
          * OperationInfo
          * @description `applies`: to a stretch of parts that more than one system can drive, or of any parts; to a part at one frame; to
-         *     findings, keys, a clip, a take, a contact.
+         *     findings, keys, a clip, a take, a contact. `to_layer`: whether what it makes goes to the layer in hand.
          */
         OperationInfo: {
             /** Id */
             id: string;
             /** Label */
             label: string;
+            /** To Layer */
+            to_layer: boolean;
             /**
              * Applies
              * @enum {string}

@@ -238,6 +238,7 @@ class BakeParts(Operation):
     """Bakes parts to keys."""
 
     id = "bake"
+    rank = 20
     label = "Bake"
     applies = "parts"
     help = "What moves the parts becomes keys of one system: as few as keep every joint within the tolerance, or more."

@@ -74,6 +74,7 @@ class Contacts(Operation):
     """Finds, marks and takes away contacts of hands and feet."""
 
     id = "contacts"
+    rank = 24
     under = "as is"
     label = "Contacts"
     applies = "parts"

@@ -99,6 +99,7 @@ class Crossfade(Operation):
     """Fades parts over from what one system holds to what another holds."""
 
     id = "crossfade"
+    rank = 12
     carries = True
     label = "Crossfade"
     applies = "systems"

@@ -40,6 +40,7 @@ class FollowThrough(Operation):
     """Lets joints come after what carries them."""
 
     id = "follow-through"
+    to_layer = True
     label = "Follow through"
     help = "Each joint comes some frames after the one above it: overlap for tails, ears, straps and spines, as keys of FK."
     choices = (

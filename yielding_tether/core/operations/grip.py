@@ -39,6 +39,7 @@ class CloseOn(Operation):
     """Closes hands on something."""
 
     id = "grip"
+    to_layer = True
     label = "Close on"
     help = "The fingers bend until they lie on what they hold, none of them in it."
     choices = (

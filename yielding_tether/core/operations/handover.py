@@ -282,6 +282,7 @@ class HandOver(Operation):
     """Hands parts over between systems."""
 
     id = "handover"
+    rank = 10
     carries = True
     label = "Hand over"
     applies = "systems"

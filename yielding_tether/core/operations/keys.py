@@ -371,6 +371,8 @@ class KeysOfStretch(Operation):
     """What happens to the keys of parts within a stretch."""
 
     id = "keys"
+    rank = 13
+    to_layer = True
     under = "keys"
     label = "Keys"
     applies = "parts"
@@ -460,6 +462,7 @@ class EditKeys(Operation):
     """An edit of named keys."""
 
     id = "edit"
+    to_layer = True
     under = "keys"
     label = "Edit keys"
     applies = "keys"

@@ -22,7 +22,8 @@ WEIGHTS = (-2.0, 2.0)
 _DO = (
     ("add", "make a new one"), ("rename", "rename"), ("mute", "mute"), ("unmute", "unmute"), ("solo", "hear alone"),
     ("unsolo", "hear with the others"), ("up", "put one higher"), ("down", "put one lower"),
-    ("weight", "weight here"), ("key", "key it here"),
+    ("level", "weight all along"), ("weight", "weight from here on"), ("unweigh", "no weight of its own here"),
+    ("key", "key it here"),
     ("copy", "copy"), ("merge", "merge down"), ("merge all", "merge all"), ("remove", "take away"),
 )  # fmt: skip
 
@@ -45,8 +46,8 @@ class Layers(Operation):
         Choice("which", "which", "text", "", help="The layer, by its id.", when=("do", _OF_ONE)),
         Choice("called", "called", "text", "", help="Its name.", when=("do", ("add", "rename", "copy"))),
         Choice(
-            "weight", "weight", "number", 1.0, least=WEIGHTS[0], most=WEIGHTS[1], when=("do", ("weight",)),
-            help="How far it counts from this frame on, eased from the weight before.",
+            "weight", "weight", "number", 1.0, least=WEIGHTS[0], most=WEIGHTS[1], when=("do", ("level", "weight")),
+            help="How far it counts: all along, or from this frame on, eased from the weight before.",
         ),
         Choice(
             "fenced", "fenced", "options", "no", (("no", "all along"), ("yes", "within the stretch alone")), when=("do", ("add",)),
@@ -135,6 +136,23 @@ def _weight(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take,
     ), f"Weigh layer {{}} {float(c['weight']):g} at frame {c['frame']:g}"
 
 
+def _level(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, str]:
+    weight = float(c["weight"])
+    at = float(program.take.first)
+    level = curve([Key(at, weight, weight, rule=FREE)] if weight != 1.0 else [])
+    return with_layer(program.take, replace(layer, weight=level)), f"Weigh layer {{}} {weight:g} all along"
+
+
+def _unweigh(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, str]:
+    frame = float(c["frame"])
+    if layer.weight.find(frame) is None:
+        raise CoreError(f"The weight of the layer {layer.name} has no key at frame {frame:g}.")
+    left = curve([k for k in layer.weight.all_keys() if k.time != frame])
+    return with_layer(
+        program.take, replace(layer, weight=left)
+    ), f"Weight of layer {{}} without its key at frame {frame:g}"
+
+
 def _key(program: Program, layer: Layer, c: Mapping[str, Any]) -> tuple[Take, str]:
     """Keys that change nothing: of what the layer has of these parts, or of what drives them where it has nothing."""
     check_parts(program, c["parts"])
@@ -197,6 +215,7 @@ def _remove(program: Program, layer: Layer, _: Mapping[str, Any]) -> tuple[Take,
 
 _DOES: dict[str, Callable[[Program, Layer, Mapping[str, Any]], tuple[Take, str]]] = {
     "rename": _rename, "mute": _marked(mute=True), "unmute": _marked(mute=False), "solo": _marked(solo=True),
-    "unsolo": _marked(solo=False), "up": _moved(1), "down": _moved(-1), "weight": _weight, "key": _key, "copy": _copy,
+    "unsolo": _marked(solo=False), "up": _moved(1), "down": _moved(-1), "level": _level, "weight": _weight, "unweigh": _unweigh,
+    "key": _key, "copy": _copy,
     "merge": _merge, "remove": _remove,
 }  # fmt: skip

@@ -691,6 +691,7 @@ class MirrorTake(Operation):
     """Mirrors bodies and what they hold."""
 
     id = "mirror"
+    rank = 26
     label = "Mirror"
     applies = "parts"
     help = "The whole body, and what it holds, on the other side: systems, follows and keys change sides."

@@ -100,6 +100,10 @@ class Operation:
     under: Literal["sum", "keys", "as is"] = "sum"
     #: Whether layers are carried across what it changes where nothing is said, and not left as they are on a base that gives way.
     carries = False
+    #: Whether what it makes goes to the layer that the animator has in hand.
+    to_layer = False
+    #: Where it stands among those that are offered, the least first: what is done more often is nearer at hand.
+    rank = 50
 
     def offered_for(self, bound: Bound) -> bool:
         """Whether a stretch of a part is offered this."""

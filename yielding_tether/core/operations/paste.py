@@ -214,6 +214,7 @@ class PasteClip(Operation):
     """Puts a clip onto a body."""
 
     id = "paste"
+    to_layer = True
     label = "Paste"
     applies = "clip"
     help = "Puts a clip here: on this body, or on its other side."

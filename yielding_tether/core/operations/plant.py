@@ -242,6 +242,7 @@ class PlantParts(Operation):
     """Plants hands and feet."""
 
     id = "plant"
+    rank = 22
     label = "Plant"
     applies = "parts"
     help = "The hand or foot holds its place and turn over the stretch; what that moves fades after it."

@@ -482,6 +482,7 @@ class Follow(Operation):
     """Lets controls follow something else."""
 
     id = "retether"
+    rank = 14
     carries = True
     label = "Follow"
     applies = "parts"

@@ -58,6 +58,7 @@ class TurnAbout(Operation):
     """Lets a control turn about a point over a stretch."""
 
     id = "turn-about"
+    to_layer = True
     label = "Turn about"
     help = "Between its keys the control turns about a point that stays where it is; the pose at every key stays."
     choices = (

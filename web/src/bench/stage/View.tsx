@@ -88,7 +88,7 @@ function Ground({ water }: { water: boolean }) {
 export function View({ info }: { info: TakeInfo }) {
   const theme = useTheme();
   const { focus, ghosts, body, light, controls, bones, trails, slips, alone, pinned, beside, trial, playing, set } = usePick(
-    "focus", "ghosts", "body", "light", "controls", "bones", "trails", "slips", "alone", "pinned", "beside", "trial", "playing", "set",
+    "lookedAt", "focus", "ghosts", "body", "light", "controls", "bones", "trails", "slips", "alone", "pinned", "beside", "trial", "playing", "set",
   );
   const [held, setHeld] = useState(false);
   // While an operation asks for a place or for something to follow, a click says which.
