@@ -88,6 +88,7 @@ def main() -> int:
             from .service.app import create_app
             from .service.patience import Patient
             from .service.worker import Crew
+            from .store.jobs import Jobs
             from .store.store import Store
 
             if cluster is not None:
@@ -99,9 +100,12 @@ def main() -> int:
         store.migrate()
         _load_demo(store)
         crew = Crew(store.url, settings.workers)
+        jobs = Jobs(store.engine, crew.hurry)
+        if jobs.any_waiting():
+            crew.hurry()
         # Poses on their way through this machine are not compressed: that took a third of live posing.
         config = uvicorn.Config(
-            create_app(store, WEB, settings.key), http=Patient, log_level="warning",
+            create_app(store, WEB, settings.key, jobs), http=Patient, log_level="warning",
             ws_max_size=65536, ws_per_message_deflate=False, timeout_graceful_shutdown=2, limit_concurrency=256,
             backlog=128, timeout_keep_alive=30,
         )  # fmt: skip

@@ -225,7 +225,8 @@ class Layered(unittest.TestCase):
     def test_nothing_moves_where_layers_lie_on_both_systems(self) -> None:
         for turn, kind in enumerate(kinds()):
             rng = np.random.default_rng(turn)
-            for plain, bound in programs(turn, kind):
+            # Keyed and captured ones by turns.
+            for plain, bound in programs(turn, kind)[turn // 2 % 2 :: 2]:
                 names = plain.channel_names()
                 able = [names[c] for s in bound.systems.values() for c in s.channels if can_layer(plain, int(c))]
                 layers = tuple(

@@ -9,6 +9,7 @@ from threading import Thread
 
 import numpy as np
 
+from tests.depth import DEPTH
 from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError, LoopError
 from yielding_tether.core.parts import FkPart
@@ -83,7 +84,7 @@ class Threads(unittest.TestCase):
         was = sys.getswitchinterval()
         sys.setswitchinterval(1e-6)
         self.addCleanup(sys.setswitchinterval, was)
-        for _ in range(10):
+        for _ in range(4 * DEPTH):
             threads = [Thread(target=work, args=(tape,)) for tape in [Tape()] * 4]
             for thread in threads:
                 thread.start()

@@ -9,6 +9,7 @@ from itertools import pairwise
 
 import numpy as np
 
+from tests.depth import DEPTH
 from yielding_tether.core.curves import ARRIVING, EMPTY, FREE, LEAVING, LINEAR, STEPPED, Curve, Key, curve, insert, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import KINDS, find_all, states
@@ -23,7 +24,7 @@ from . import faults
 from .readings import drive_of, guides_of, length_of, limbs_of
 from .test_handover import captured, demo
 
-SEEDS = 50
+SEEDS = 20 * DEPTH
 
 
 @cache

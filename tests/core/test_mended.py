@@ -331,7 +331,7 @@ class Days(unittest.TestCase):
     """Random orders of work: after every operation the proof is what an independent measurement finds, nothing outside has
     changed, jumps are listed where they are, and undoing is bit-identical."""
 
-    DAYS, OPERATIONS = 10 * DEPTH, 24 if DEPTH == 1 else 60
+    DAYS, OPERATIONS = 6 * DEPTH, 24 if DEPTH == 1 else 60
 
     def asked(self, rng: np.random.Generator, program: Program) -> tuple[str, Asked] | None:
         several = [id for id, b in program.bounds.items() if len(b.systems) > 1]

@@ -28,7 +28,7 @@ from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.demo.tow_strap import tow_strap
 
 #: Each kind of fault first in each take, once or deeper.
-SEEDS = 24 * DEPTH
+SEEDS = 12 * DEPTH
 TAKES = (cast_off, lantern_round, tow_strap, crate_and_rope, brindles_trot)
 
 

@@ -43,6 +43,11 @@ def chromium() -> Browser:
     return browser
 
 
+#: Bodies are in stiff pieces, as somebody left them who works without a graphics processor.
+LIGHT = """if (location.protocol === "http:" && !localStorage.getItem("shown in the view"))
+localStorage.setItem("shown in the view", JSON.stringify({ light: true }))"""
+
+
 #: What went wrong in the pages of the test that runs.
 _HEARD: list[str] = []
 
@@ -59,7 +64,9 @@ def new_page(context: BrowserContext) -> Page:
 def window() -> Page:
     """The page that tests use one after another: each loads it anew and finds nothing kept, but the browser knows its scripts,
     which takes more than a third off."""
-    return new_page(chromium().new_context(viewport=SIZE, device_scale_factor=0.25))
+    context = chromium().new_context(viewport=SIZE, device_scale_factor=0.25)
+    context.add_init_script(LIGHT)
+    return new_page(context)
 
 
 @cache

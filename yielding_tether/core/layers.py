@@ -221,17 +221,30 @@ def flattened(program: Program) -> Take:
     """The take without layers, their sum in its curves: of values that are no turns at the keys of all, with slopes, exact in
     between where no weight changes and all are smooth; else, and of turns, at every whole frame too, exact there."""
     layering, names = program.layering, program.channel_names()
-    found: dict[str, Curve] = {}
+    groups: list[tuple[tuple[int, ...], Floats]] = []
     for c in layering.scalars:
         moving = [x for x in layering.layers if names[c] in x.curves and len(x.weight) > 1]
         often = program.take.frames if moving else np.empty(0)
-        found[names[c]] = _resummed(program, (c,), np.union1d(program.key_times((c,)), often))[0]
+        groups.append(((c,), np.union1d(program.key_times((c,)), often)))
     for turn in layering.turns.values():
         often = _turning(program, turn)
-        if not len(often):
-            continue
-        times = np.union1d(program.key_times(turn.channels), often)
-        found |= dict(zip((names[c] for c in turn.channels), _resummed(program, turn.channels, times), strict=True))
+        if len(often):
+            groups.append((turn.channels, np.union1d(program.key_times(turn.channels), often)))
+    if not groups:
+        return replace(program.take, layers=())
+    # All at once: summing one of them costs nearly as much as summing all.
+    times = np.unique(np.concatenate([t for _, t in groups]))
+    row = {int(c): k for k, c in enumerate(layering.rows)}
+    arriving, leaving = (
+        with_speeds(lambda at, side: program.sample(at, side, layering.rows), times, side)
+        for side in (ARRIVING, LEAVING)
+    )
+    numbers = np.stack([arriving[0], leaving[0], arriving[1], leaving[1]], axis=-1)
+    found: dict[str, Curve] = {}
+    for channels, mine in groups:
+        at = np.searchsorted(times, mine)
+        made = _resummed(program, channels, mine, numbers[[row[c] for c in channels]][:, at])
+        found |= dict(zip((names[c] for c in channels), made, strict=True))
     return replace(program.take.with_curves(found), layers=())
 
 
@@ -251,29 +264,19 @@ def _turning(program: Program, turn: Turn) -> Floats:
     return found
 
 
-def _resummed(program: Program, channels: Sequence[int], times: Floats) -> list[Curve]:
-    """Curves of the sums of channels with keys at these times."""
-    values, speeds = {}, {}
-    picked = np.array(channels)
-    for side in (ARRIVING, LEAVING):
-        values[side], speeds[side] = with_speeds(lambda at, side: program.sample(at, side, picked), times, side)
+def _resummed(program: Program, channels: Sequence[int], times: Floats, numbers: Floats) -> list[Curve]:
+    """Curves of channels with keys at these times, of values and slopes (K, T, 4) arriving and leaving."""
     found = []
     blocked = _held(program, channels, times)
     for k, channel in enumerate(channels):
         old = program.curve(channel)
-        keys = []
-        for n, t in enumerate(times):
-            mine = old.find(float(t))
-            kind = STEPPED if blocked[n] else SMOOTH
-            made = Key(
-                float(t), float(values[ARRIVING][k, n]), float(values[LEAVING][k, n]), float(speeds[ARRIVING][k, n]),
-                float(speeds[LEAVING][k, n]), kind, FREE,
-            )  # fmt: skip
-            kept = old.key(mine) if mine is not None else None
-            keys.append(made if kept is None else made._replace(tag=kept.tag, lock=kept.lock))
-        keys[0] = keys[0]._replace(slope_in=0.0)
-        keys[-1] = keys[-1]._replace(slope_out=0.0)
-        found.append(curve(keys))
+        rows = np.column_stack([times, numbers[k]])
+        rows[0, 3] = rows[-1, 4] = 0.0
+        marks = np.zeros((len(times), 4), dtype=np.uint8)
+        marks[:, 0], marks[:, 1] = np.where(blocked, STEPPED, SMOOTH), FREE
+        # Tags and locks stay on the keys that were there.
+        marks[np.searchsorted(times, old.times), 2:] = old.marks[:, 2:]
+        found.append(Curve(rows, marks))
     return found
 
 

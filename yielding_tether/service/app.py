@@ -51,7 +51,7 @@ MAX_POSES = 1024
 MAX_SOCKETS, UNREAD = 32, 20.0
 
 
-def create_app(store: Store, web: Path | None = None, key: str = "") -> FastAPI:
+def create_app(store: Store, web: Path | None = None, key: str = "", jobs: Jobs | None = None) -> FastAPI:
     """The application on a store; `web` is the folder of the built interface, `key` what every request must carry, if any."""
     app = FastAPI(
         title="Yielding Tether", version="0.1.0", openapi_url="/api/openapi.json", docs_url=None, redoc_url=None,
@@ -67,7 +67,7 @@ def create_app(store: Store, web: Path | None = None, key: str = "") -> FastAPI:
     _writing(app, studio)
     add_fitting(app, studio)
     _live(app, studio)
-    add_files(app, Jobs(store.engine), store.head)
+    add_files(app, jobs or Jobs(store.engine), store.head)
     if web is not None and web.exists():
         _interface(app, web)
     return app

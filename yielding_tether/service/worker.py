@@ -33,8 +33,8 @@ EVERY = 0.15
 SILENT = 30.0
 #: Seconds between two looks at whether the workers live, and at most where they die again and again.
 SOON, LATE = 0.5, 15.0
-#: Seconds after which the first are started.
-FIRST = 2.0
+#: Seconds after which the first are started where nobody needs one before.
+FIRST = 20.0
 
 
 class Worker:
@@ -113,7 +113,7 @@ class Crew:
 
     def __init__(self, url: str, count: int = 1) -> None:
         self._url, self._count = url, count
-        self._ended = threading.Event()
+        self._needed, self._ended = threading.Event(), threading.Event()
         self._workers: list[subprocess.Popen[bytes]] = []
         threading.Thread(target=self._watch, daemon=True).start()
 
@@ -126,16 +126,22 @@ class Crew:
 
     def _watch(self) -> None:
         # Whoever opens a page at once comes first: a worker loads as much as the program did.
-        wait = FIRST
+        self._needed.wait(FIRST)
+        wait = 0.0
         while not self._ended.wait(wait):
             alive = [w for w in self._workers if w.poll() is None]
             lost = len(self._workers) - len(alive)
             self._workers = [*alive, *(self._started() for _ in range(self._count - len(alive)))]
             wait = min(2.0 * wait, LATE) if lost else max(0.9 * wait, SOON)
 
+    def hurry(self) -> None:
+        """There is something to do: the first are started now."""
+        self._needed.set()
+
     def stop(self) -> None:
         """Ends them at once, whatever they are at."""
         self._ended.set()
+        self._needed.set()
         for worker in self._workers:
             worker.kill()
 

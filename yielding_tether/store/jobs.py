@@ -8,7 +8,7 @@ it, so that a job whose worker is lost, by whatever means, is known as lost by a
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from dataclasses import dataclass
 from typing import Any, Literal
@@ -65,10 +65,10 @@ def queue_app(url: str) -> App:
 
 
 class Jobs:
-    """Access to the jobs of a database."""
+    """Access to the jobs of a database; `begun` is told of each that is begun."""
 
-    def __init__(self, engine: Engine) -> None:
-        self.engine = engine
+    def __init__(self, engine: Engine, begun: Callable[[], None] = lambda: None) -> None:
+        self.engine, self._begun = engine, begun
         # Jobs are queued on our own connection, within our own transaction: this one is never opened.
         self._queue = App(connector=PsycopgConnector())
 
@@ -97,7 +97,14 @@ class Jobs:
                 text("insert into job (kind, arguments) values (:kind, cast(:arguments as jsonb)) returning id"),
                 {"kind": kind, "arguments": _json(arguments)},
             )
-            return int(made.scalar_one())
+            id = int(made.scalar_one())
+        self._begun()
+        return id
+
+    def any_waiting(self) -> bool:
+        """Whether a job waits for a worker."""
+        with self.engine.begin() as c:
+            return bool(c.execute(text("select exists (select from job where state = 'waiting')")).scalar_one())
 
     def put(self, id: int, side: Side, number: int, data: bytes) -> None:
         """A piece of a job's file."""
