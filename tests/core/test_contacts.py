@@ -9,7 +9,8 @@ from fractions import Fraction
 import numpy as np
 
 from yielding_tether.core.cast import Shape
-from yielding_tether.core.contacts import find, measure_all, planted
+from yielding_tether.core.contact_finding import find
+from yielding_tether.core.contacts import measure_all, planted
 from yielding_tether.core.curves import FREE, LINEAR, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import OPERATIONS, Asked, run

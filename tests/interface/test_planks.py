@@ -11,7 +11,8 @@ from playwright.sync_api import Page, expect
 
 from tests.core.test_bake import crossing
 from tests.interface.pages import Pages
-from yielding_tether.core.contacts import find, measure
+from yielding_tether.core.contact_finding import find
+from yielding_tether.core.contacts import measure
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Contact
 from yielding_tether.demo.cast_off import cast_off

@@ -81,6 +81,7 @@ class Starting(unittest.TestCase):
 
     def test_two_copies_do_not_disturb_one_another_and_data_survives(self) -> None:
         ports = free_port(), free_port()
+        self.ready("a")
         self.ready("b")
         first, second = self.start("a", ports[0]), self.start("b", ports[1])
         for port in ports:

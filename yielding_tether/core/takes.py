@@ -86,10 +86,24 @@ class Anchor:
 
 
 @dataclass(frozen=True)
+class Standing:
+    """A point of a foot, heel or ball, that stands from its first frame to its last."""
+
+    name: str
+    first: float
+    last: float
+
+    def __post_init__(self) -> None:
+        if not (np.isfinite([self.first, self.last]).all() and self.first < self.last):
+            raise CoreError(f"The {self.name} can't stand from frame {self.first:g} to {self.last:g}.")
+
+
+@dataclass(frozen=True)
 class Contact:
     """Where a joint stands on or holds on to something, from its first frame to its last: place and rotation of the joint
     in the anchor are meant to stay. An annotation of the take: it moves nothing. `anchor`: as of a tether; `within`: how far
-    the joint may leave its place (metres) while it follows the anchor before that is a fault, where that was chosen."""
+    the joint may leave its place (metres) while it follows the anchor before that is a fault, where that was chosen; `points`:
+    of a foot that rolls, when its heel and its ball stand, before the sole is on and after it; only one where that is all."""
 
     member: str
     joint: str
@@ -98,12 +112,40 @@ class Contact:
     first: float
     last: float
     within: float | None = None
+    points: tuple[Standing, ...] = ()
 
     def __post_init__(self) -> None:
+        if len({p.name for p in self.points}) < len(self.points):
+            raise CoreError("A contact has each of its points once.")
         if self.within is not None and not (np.isfinite(self.within) and self.within > 0.0):
             raise CoreError("How far a contact may leave its place must be above zero.")
         if not (np.isfinite([self.first, self.last]).all() and self.first < self.last):
             raise CoreError(f"A contact needs a last frame after its first, not {self.first:g} to {self.last:g}.")
+
+    @property
+    def whole(self) -> bool:
+        """Whether from its first frame to its last all of the end stands, and not a point of it alone."""
+        return len(self.points) != 1
+
+    @property
+    def begin(self) -> float:
+        """The first frame at which anything of it stands."""
+        return min(self.first, *(p.first for p in self.points)) if self.points else self.first
+
+    @property
+    def end(self) -> float:
+        """The last frame at which anything of it stands."""
+        return max(self.last, *(p.last for p in self.points)) if self.points else self.last
+
+    def cut(self, first: float, last: float) -> Contact | None:
+        """What of it lies within these frames; None where nothing does."""
+        points = (
+            replace(p, first=max(p.first, first), last=min(p.last, last))
+            for p in self.points
+            if min(p.last, last) > max(p.first, first)
+        )
+        a, b = max(self.first, first), min(self.last, last)
+        return replace(self, first=a, last=b, points=tuple(points)) if b > a else None
 
     @property
     def id(self) -> str:

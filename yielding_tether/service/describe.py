@@ -275,14 +275,16 @@ def key_count(take: Take) -> int:
 
 def contact_infos(program: Program) -> list[s.ContactInfo]:
     """The take's contacts, at each frame from their first on."""
-    contacts = program.take.contacts
-    return [
-        s.ContactInfo(
-            id=c.id, member=c.member, part=part_of(program, c).part.name, joint=c.joint, anchor=anchor_reads(program, c),
-            frames=x.times[::4].tolist(), should=x.should[::4].tolist(), slip=x.place[::4].tolist(),
-        )
-        for c, x in zip(contacts, measure_all(program, contacts), strict=True)
-    ]  # fmt: skip
+    found = []
+    for c, x in zip(program.take.contacts, measure_all(program, program.take.contacts), strict=True):
+        at = (x.times - x.times[0]) % 1.0 == 0.0
+        found.append(
+            s.ContactInfo(
+                id=c.id, member=c.member, part=part_of(program, c).part.name, joint=c.joint, anchor=anchor_reads(program, c),
+                frames=x.times[at].tolist(), should=x.should[at].tolist(), slip=x.place[at].tolist(),
+            )
+        )  # fmt: skip
+    return found
 
 
 def planks(program: Program, only: Sequence[tuple[str, str]] | None = None) -> dict[tuple[str, str], list[s.Plank]]:
@@ -293,6 +295,7 @@ def planks(program: Program, only: Sequence[tuple[str, str]] | None = None) -> d
         plank = s.Plank(
             id=c.id, anchor=anchor_reads(program, c), on=named(c), first=c.first, last=c.last,
             slip=float(x.place.max()), turn=float(x.turn.max()),
+            points=[s.PlankPoint(name=p.name, first=p.first, last=p.last) for p in c.points],
         )  # fmt: skip
         found.setdefault(part_of(program, c).id, []).append(plank)
     return found

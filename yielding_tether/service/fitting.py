@@ -9,7 +9,7 @@ from fastapi import FastAPI
 from ..core.body_fit import Check, checks, limbs_of, orders_of, refitted, rehearsal
 from ..core.cast import Member
 from ..core.channels import TRAITS
-from ..core.contacts import find
+from ..core.contact_finding import find
 from ..core.errors import CoreError
 from ..core.parts import Part
 from ..core.program import Program

@@ -224,7 +224,7 @@ class Follow(Model):
 
 class Plank(Model):
     """A contact of a part: on what (`on` as choices name it), from one frame to another, with its greatest slip (metres)
-    and turn (radians)."""
+    and turn (radians); `points`: when heel or ball stand, before that and after it too, only one where that is all."""
 
     id: str
     anchor: str
@@ -233,6 +233,13 @@ class Plank(Model):
     last: float
     slip: float
     turn: float
+    points: list[PlankPoint]
+
+
+class PlankPoint(Model):
+    name: str
+    first: float
+    last: float
 
 
 class FindingInfo(Model):

@@ -8,7 +8,7 @@ from dataclasses import replace
 from pathlib import Path
 from typing import Any, NamedTuple
 
-from ..core.contacts import find
+from ..core.contact_finding import find
 from ..core.errors import CoreError
 from ..core.program import Program
 from ..core.progress import stage

@@ -1928,7 +1928,7 @@ export interface components {
         /**
          * Plank
          * @description A contact of a part: on what (`on` as choices name it), from one frame to another, with its greatest slip (metres)
-         *     and turn (radians).
+         *     and turn (radians); `points`: when heel or ball stand, before that and after it too, only one where that is all.
          */
         Plank: {
             /** Id */
@@ -1945,6 +1945,17 @@ export interface components {
             slip: number;
             /** Turn */
             turn: number;
+            /** Points */
+            points: components["schemas"]["PlankPoint"][];
+        };
+        /** PlankPoint */
+        PlankPoint: {
+            /** Name */
+            name: string;
+            /** First */
+            first: number;
+            /** Last */
+            last: number;
         };
         /**
          * PoseStrip

@@ -5,7 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
-from ..contacts import anchor_reads, end_of, find, part_of, reads, with_contact
+from ..contact_finding import find
+from ..contacts import anchor_reads, end_of, part_of, reads, with_contact
 from ..errors import CoreError
 from ..program import Program
 from ..proof import prove
@@ -38,10 +39,7 @@ def standing(program: Program, part: tuple[str, str], first: float, last: float)
 
 def found(program: Program, parts: Parts, first: float, last: float) -> list[Contact]:
     """Contacts that the motion shows, as far as they lie in a stretch."""
-    cut = [
-        (c, max(c.first, first), min(c.last, last)) for c in find(program, parts) if c.first < last and c.last > first
-    ]
-    return [replace(c, first=a, last=b) for c, a, b in cut if b > a]
+    return [c for one in find(program, parts) if (c := one.cut(first, last))]
 
 
 def nearest(program: Program, part: tuple[str, str], first: float, last: float) -> Contact | None:

@@ -389,7 +389,8 @@ def _contacts(program: Program, pairs: dict[tuple[str, str], Bound], first: floa
         anchor = c.anchor
         if c.anchor_member in mirrored:
             anchor = _joint_on_other_side(pairs, program, c.anchor_member, c.anchor)
-        shown.append(replace(c, joint=joint, anchor=anchor, first=max(c.first, first), last=min(c.last, last)))
+        if kept := c.cut(first, last):
+            shown.append(replace(kept, joint=joint, anchor=anchor))
     for c in (c for c in take.contacts if c.member in mirrored):
         take = replace(take, contacts=tuple(cleared(take, c.member, c.joint, first, last)))
     for c in shown:

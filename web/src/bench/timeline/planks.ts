@@ -60,6 +60,17 @@ export function drawPlanks(g: CanvasRenderingContext2D, row: Row, scale: Scale, 
     const mine = dragged?.id === plank.id || (chosen?.first === plank.first && chosen.last === plank.last);
     g.fillStyle = ink.table;
     g.strokeStyle = mine ? ink.accent : ink.soft;
+    // Before the sole is on and after it, heel or ball alone: a board half as thick, at their side of the plank.
+    for (const point of plank.points) {
+      for (const [from, to] of [[point.first, Math.min(point.last, first)], [Math.max(point.first, last), point.last]] as const) {
+        if (to <= from) continue;
+        g.lineWidth = 1;
+        g.beginPath();
+        g.rect(scale.x(from), point.name === "heel" ? y : y + h / 2, scale.x(to) - scale.x(from), h / 2);
+        g.fill();
+        g.stroke();
+      }
+    }
     g.lineWidth = mine ? 2 : 1;
     g.beginPath();
     g.roundRect(a, y, Math.max(b - a, 3), h, 2);
@@ -72,7 +83,8 @@ export function drawPlanks(g: CanvasRenderingContext2D, row: Row, scale: Scale, 
       g.fill();
     }
     const slips = plank.slip >= SLIPS;
-    const words = `${plank.anchor}${slips ? `, slips ${mm(plank.slip)}` : ""}`;
+    const alone = plank.points.length === 1 ? `${plank.points[0]!.name} on ` : "";
+    const words = `${alone}${plank.anchor}${slips ? `, slips ${mm(plank.slip)}` : ""}`;
     g.font = `${slips ? "700 " : ""}9px 'Figtree Variable', sans-serif`;
     if (g.measureText(words).width > Math.min(b, g.canvas.width) - Math.max(a, 0) - 16) continue;
     g.fillStyle = slips ? ink.alarm : ink.ink;
