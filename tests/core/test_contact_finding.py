@@ -51,9 +51,9 @@ class Noisy(unittest.TestCase):
 
     def test_noise_is_told_from_what_moves(self) -> None:
         rng = np.random.default_rng(4)
-        way = np.concatenate([np.zeros((60, 3)), np.cumsum(np.full((40, 3), 0.02), axis=0), np.full((60, 3), 0.8)])
+        way = np.concatenate([np.zeros((300, 3)), np.cumsum(np.full((40, 3), 0.02), axis=0), np.full((300, 3), 0.8)])
         for size in (0.0005, 0.002, 0.006):
-            told = noise_of(way + rng.normal(0.0, size, way.shape))
+            told = noise_of(way + rng.normal(0.0, size, way.shape), 30.0)
             self.assertAlmostEqual(told, size, delta=0.2 * size)
 
     def test_short_captures_and_those_without_feet_have_none(self) -> None:

@@ -12,7 +12,7 @@ from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d
+from scipy.ndimage import gaussian_filter1d, percentile_filter
 from scipy.stats import chi2
 
 from .cast import Member, Shape
@@ -40,6 +40,8 @@ GROUND = 0.02
 CALM, MOST = 0.4, 0.075
 #: The share of the smallest second differences from which noise is told: what stands and what flies evenly is among them.
 QUIET = 0.3
+#: Seconds around a moment whose second differences are looked at, and the share of moments that may be noisier than what counts.
+ABOUT, MOSTLY = 1.5, 0.9
 #: How far a point may creep from where it mostly is while it rests: body heights, and multiples of its noise.
 CREEP, STRAY = 0.006, 5.0
 #: Seconds after an edge in which it is put exactly, and how many more for each body height of noise: as long as the way that
@@ -240,20 +242,25 @@ def _height(member: Member) -> float:
 # --- rests of one way -----------------------------------------------------------------------------------
 
 
-def noise_of(way: Floats) -> float:
+def noise_of(way: Floats, rate: float) -> float:
     """Standard deviation (metres an axis) of the white noise of samples (F, D): from their second differences, of which the small
-    ones are those of what stands."""
+    ones around each moment are those of what stands. Where some of the motion has none, since it was planted say, that of the
+    rest."""
     if len(way) < 8:
         return 0.0
     second = ((way[2:] - 2.0 * way[1:-1] + way[:-2]) ** 2).sum(axis=1)
+    around = min(max(8, round(ABOUT * rate)), len(second))
+    small = percentile_filter(second, 100.0 * QUIET, size=around, mode="nearest")
+    most = float(np.quantile(small, MOSTLY))
     # Of points of one body three axes count: they share their noise.
-    return float(np.sqrt(np.quantile(second, QUIET) / (6.0 * chi2.ppf(QUIET, 3) * way.shape[1] / 3.0)))
+    there = float(np.median(small[small >= 0.25 * most]))
+    return float(np.sqrt(there / (6.0 * chi2.ppf(QUIET, 3) * way.shape[1] / 3.0)))
 
 
 def _rests(way: Floats, rate: float, tall: float, least: int) -> list[Rest]:
     """Rests of one way (F, D), in order of time."""
     points = way.shape[1] // 3
-    noise = noise_of(way)
+    noise = noise_of(way, rate)
     # The speed of the points together: the greatest of a single one.
     wanted = CALM * REST * tall
     blur = min((3.0 * noise**2 / (4.0 * np.sqrt(np.pi) * rate * wanted**2)) ** (1.0 / 3.0), MOST)
@@ -345,9 +352,12 @@ def _edge(way: Floats, first: int, last: int, out: int, rate: float, told: tuple
         u = np.arange(1.0, len(samples) - edge) ** 2
         gone = seen[edge + 1 :]
         errors[n] = kept[edge] + (gone**2).sum() - ((u @ gone) ** 2).sum() / (u @ u)
+    away = np.linalg.norm(seen.reshape(len(seen), -1, 3), axis=2).max(axis=1)
+    if samples[-1] in (0, len(way) - 1) and away[inner:].max() <= still + STRAY * noise:
+        # It is there to the end of the motion, too short a time to tell a way that leaves.
+        return int(samples[-1])
     best = int(edges[np.flatnonzero(errors <= errors.min() + LATER * noise**2 + 1e-15)[-1]])
     # A way that leaves by a jump is no square: what is at the place still is of the rest.
-    away = np.linalg.norm(seen.reshape(len(seen), -1, 3), axis=2).max(axis=1)
     while best + 1 < len(samples) and away[best + 1] <= still:
         best += 1
     return int(samples[best])

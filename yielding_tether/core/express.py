@@ -53,6 +53,8 @@ _CENTRAL = 1.0 / 32.0
 _WITHIN = np.array([0.125, 0.5, 0.875])
 #: Metres and radians below which an adjustment is the rounding of a fit.
 ROUNDING = 1e-9
+#: Frames below which two times are one.
+ROUNDED = 1e-6
 #: Share of a proof's widest step at which slopes are fitted: near a singular pose a coarser one misses what is measured.
 FINE = 0.25
 
@@ -302,10 +304,10 @@ def carry(
     few keys are measured, by default at every joint of the cast against the program."""
     source = sources(program, target, start, end)
     key_times = program.key_times(source)
-    inner = key_times[(key_times > start) & (key_times < end)]
+    inner = _told_apart(key_times[(key_times > start) & (key_times < end)], np.array([start, end]))
     times = np.concatenate([[start], inner, [end]]) if end > start else np.array([start])
     if placing.keys in ("every", "few"):
-        times = np.unique(np.concatenate([times, np.arange(np.ceil(start), end)]))
+        times = np.union1d(times, _told_apart(np.arange(np.ceil(start), end), times))
     crossed = crossings(program, target, times)
     both_sides = np.concatenate([[start, end], inner, crossed])
     times = np.unique(np.concatenate([times, crossed]))
@@ -324,6 +326,14 @@ def carry(
         keyed = _few(program, target, motion, curves, keyed, times, crossed, placing.tolerance, judged)
     curves.update(keyed)
     return times
+
+
+def _told_apart(times: Floats, others: Floats) -> Floats:
+    """Those of some times in order that are apart from each other and from others: between two that rounding alone parts there is
+    no slope to take."""
+    kept: Floats = times[np.diff(times, prepend=-np.inf) > ROUNDED]
+    found: Floats = kept[np.abs(kept[:, None] - others).min(axis=1, initial=np.inf) > ROUNDED]
+    return found
 
 
 def _few(
@@ -648,13 +658,14 @@ def hold(program: Program, target: Target, curves: Curves, first: float, last: f
     """Holds the pose that arrives at `first` in a system until `last`; what lies beyond stays."""
     mine = target.mine
     names = program.channel_names()
-    # What arrives is the pose to hold; at the very start of a take nothing arrives, and both sides are one.
+    # What arrives is the pose to hold; at the very start of a take nothing does, and what its keys arrive with is of no account.
     fitted = fit_at(program, target, first, LEAVING)
+    side = ARRIVING if first > program.take.first else LEAVING
     open_end = last >= program.take.last
     for k, c in enumerate(mine.channels):
         sign = bool(mine.stepped[k])
-        value = float(fitted.values[ARRIVING, k, 0])
-        slope = float(fitted.slopes[ARRIVING, k, 0])
+        value = float(fitted.values[side, k, 0])
+        slope = float(fitted.slopes[side, k, 0])
         kept = insert(curves.get(names[c], EMPTY), first, float(program.defaults[c]))
         kept = (
             without(kept, first, np.inf)

@@ -184,7 +184,7 @@ def _feet(stances: list[Step], rate: float) -> Table:
 
 def _at(rows: list[tuple[float, float]], rate: float) -> list[tuple[float, float]]:
     """Rows of seconds as rows of frames."""
-    return sorted((t * rate, v) for t, v in dict(rows).items())
+    return sorted((round(t * rate, 3), v) for t, v in dict(rows).items())
 
 
 def _body(stances: list[Step], end: float, rate: float) -> Table:
@@ -255,7 +255,7 @@ def _deck(kind: Kind, last: int) -> dict[str, Curve]:
     waves = (("rz", 2.9, 3.1, 0.4), ("rx", 3.7, 1.7, 1.1), ("ty", 3.3, 0.03, 0.8))
     return keyed(
         "deck",
-        {f"deck.{c}": [(t * rate, kind.rocks * size * np.sin(2.0 * np.pi * t / period + shift)) for t in times] for c, period, size, shift in waves},
+        {f"deck.{c}": [(round(t * rate, 3), kind.rocks * size * np.sin(2.0 * np.pi * t / period + shift)) for t in times] for c, period, size, shift in waves},
     )  # fmt: skip
 
 

@@ -1,6 +1,8 @@
 """Plant: a hand or foot holds its place and turn on what it stands on from the first frame of a stretch to its last.
 
     within:   the control follows the anchor with constant values, so the hold is exact between frames too
+    rolling:  a foot's control is held from when its heel comes down until its ball leaves, and its roll goes on: about the heel
+              before the sole is on, about the ball after it, none while it is
     outside:  what the hold changes of place and speed fades over some frames, as a cubic on top of the keys (Kovar, Schreiner
               and Gleicher, "Footskate cleanup for motion capture editing", 2002, fade their corrections so)
 
@@ -10,23 +12,43 @@ A limb that another system drives, a capture say, is handed over to the one with
 from __future__ import annotations
 
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
+from typing import Literal, NamedTuple
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
-from ..contacts import measure, with_contact
-from ..curves import ARRIVING, EMPTY, FREE, LEAVING, STEPPED, Curve, Key, insert, put, without
+from ..contact_finding import find
+from ..contacts import anchor_reads, measure, spots_of, with_contact
+from ..curves import (
+    ARRIVING,
+    AUTOMATIC,
+    EMPTY,
+    FREE,
+    LEAVING,
+    SMOOTH,
+    STEPPED,
+    Curve,
+    Key,
+    automatic_slopes,
+    curve,
+    insert,
+    over,
+    put,
+    sample,
+    without,
+)
 from ..errors import CoreError
 from ..findings import states
 from ..program import Program
 from ..proof import Proof, prove, switch_times
 from ..rig import Bound
 from ..systems.place import place_in
-from ..systems.system import Space
+from ..systems.system import Control, Rolling, Space
 from ..takes import Contact, Take
-from ..transforms import multiply, rotate, wrap_near
+from ..transforms import Floats, inverse, multiply, rotate, wrap_near
 from . import handover, retether
-from .contact import named, nearest, on_anchor
+from .contact import named, nearest, on_anchor, standing
 from .handover import Handover, refuse_locked
 from .operation import (
     Asked,
@@ -45,12 +67,15 @@ from .retether import Retether, anchors, following
 
 #: An end that leaves its place by no more than this (metres, radians) is held already.
 SAME = 1e-6
+#: By how much (radians) the heel comes up at a time where a leg is too short.
+LIFT = 0.01
 
 
 @dataclass(frozen=True)
 class Plant:
     """What is asked for. `on`: what is held on to, as `Retether.to` names it; `before`: frames before the stretch over which the
-    speed goes over to that of what is held, `ease`: those after it over which the hold fades."""
+    speed goes over to that of what is held, `ease`: those after it over which the hold fades; `at`: whether it is held where it is
+    at the first frame, or where it is in the mean; `rolls`: a foot is held from its heel to its ball, as a contact there says."""
 
     parts: Parts
     on: str
@@ -58,6 +83,20 @@ class Plant:
     last: float
     ease: float = 6.0
     before: float = 3.0
+    at: Literal["first", "mean"] = "first"
+    rolls: bool = False
+
+
+class _Span(NamedTuple):
+    """A hold of one part: its first and last frame, those of its sole, from when it is led there and until when it fades; whether
+    it is the ball that stands before the sole, and after it."""
+
+    first: float
+    last: float
+    flat: tuple[float, float]
+    start: float
+    end: float
+    ball: tuple[bool, bool] = (False, True)
 
 
 def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
@@ -66,24 +105,54 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
     first, last = check_stretch(program.take, asked.first, asked.last)
     if last <= first:
         raise CoreError("A hold needs a last frame after its first.")
-    end = min(last + max(asked.ease, 0.0), float(program.take.last))
-    now = program
+    now, spans = program, list[_Span]()
     for part in asked.parts:
         bound = program.bound(*part)
         if not any(c.control.touches for c in following(bound)):
             raise CoreError(f"{bound.part.label} has no control that can hold on to anything.")
         held = on_anchor(program, part, asked.on, first, last)
+        if asked.rolls:
+            held = _stance(program, bound, held)
         if _stands(program, held):
             continue
-        now = _plant(now, bound, asked.on, first, last, end, _start(program, bound, first, asked.before))
+        span = _Span(
+            held.begin, held.end, (held.first, held.last), _start(program, bound, held.begin, asked.before),
+            min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_ball(held),
+        )  # fmt: skip
+        now = _plant(now, bound, asked, span)
         now = now.on(with_contact(now.take, held))
+        spans.append(span)
     if now is program:
         raise CoreError(
             "This changes nothing: what is chosen is planted there already, from the first frame to the last."
         )
     now.check_loops()
-    begin = min(_start(program, program.bound(*p), first, asked.before) for p in asked.parts)
-    return now.take, prove("plant", program, now, begin, end)
+    return now.take, prove("plant", program, now, min(s.start for s in spans), max(s.end for s in spans))
+
+
+def _on_ball(held: Contact) -> tuple[bool, bool]:
+    """Whether it is the ball of a foot that stands before its sole does, and after that."""
+    ball = next((p for p in held.points if p.name == "ball"), None)
+    return (ball is not None and ball.first < held.first, ball is not None and ball.last > held.last)
+
+
+def _stance(program: Program, bound: Bound, held: Contact) -> Contact:
+    """The stance from heel to ball that overlaps a hold most, of the take or of the motion; CoreError where none is known."""
+    control = following(bound)[-1].control.name
+    if bound.systems[_system(bound)].system.rolls(bound, control) is None:
+        raise CoreError(f"{bound.who} has no foot that rolls: plant it with its place and turn.")
+    there = [
+        c for c in (*standing(program, bound.id, held.first, held.last), *find(program, [bound.id]))
+        if c.whole and (c.anchor_member, c.anchor) == (held.anchor_member, held.anchor)
+        and c.begin < held.last and c.end > held.first
+    ]  # fmt: skip
+    if not there:
+        raise CoreError(
+            f"{bound.who} does not stand on {anchor_reads(program, held)} from frame {held.first:g} to {held.last:g} with heel and "
+            "ball, so there is nothing to roll over: find its contacts, or plant it with its place and turn."
+        )
+    # One that says when heel and ball stand comes before one that does not.
+    return max(there, key=lambda c: (bool(c.points), min(c.end, held.last) - max(c.begin, held.first)))
 
 
 def _start(program: Program, bound: Bound, first: float, before: float) -> float:
@@ -118,35 +187,92 @@ def _system(bound: Bound) -> str:
     return next(n for n, s in bound.systems.items() if any(c.name == control for c in s.controls))
 
 
-def _plant(program: Program, bound: Bound, on: str, first: float, last: float, end: float, start: float) -> Program:
-    """One part held from first to last, led to it from start on, eased until end."""
+def _plant(program: Program, bound: Bound, asked: Plant, span: _Span) -> Program:
+    """One part held over a span, led to it from its start on, eased until its end."""
     control = following(bound)[-1]
     system = _system(bound)
+    first, last, flat, start, end, _ = span
     last_of_all = float(program.take.last)
     now = program
     refuse_locked(program, control.channels, start, end)
     if _handed_over(program, bound, start, end):
         until = None if end >= last_of_all else end
+        if asked.rolls:
+            # Level is what lies as that does on which it stands.
+            follows = Retether((bound.id,), asked.on, start, until, keys="every", control=control.control.name)
+            now = now.on(retether.apply(now, follows)[0])
         now = now.on(handover.apply(now, Handover((bound.id,), system, start, until, keys="every"))[0])
     held = now.on(
         retether.apply(
             now,
-            Retether((bound.id,), on, first, None if last >= last_of_all else last, "ride", offset="here", settle=0.0),
+            Retether(
+                (bound.id,), asked.on, first, None if last >= last_of_all else last, "ride", offset="here", settle=0.0
+            ),
         )[0]
     )
+    if asked.rolls or asked.at == "mean":
+        held = _in_the_mean(now, held, bound, control.control, flat)
     edges = [(edge, until) for edge, until in ((first, start), (last, end)) if program.take.first < edge < last_of_all]
     for edge, until in edges:
-        held = _eased(held, held.bound(*bound.id), control.control.name, on, 0.5 * (first + last), edge, until)
-    tilts = bound.systems[system].system.tilts(bound, control.control.name)
-    refuse_locked(program, tilts, start, end)
-    return held.with_curves(_stilled(held, tilts, first, last, edges))
+        held = _eased(held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until)
+    rolls = bound.systems[system].system.rolls(bound, control.control.name) if asked.rolls else None
+    if rolls is None:
+        tilts = bound.systems[system].system.tilts(bound, control.control.name)
+        refuse_locked(program, tilts, start, end)
+        return held.with_curves(_stilled(held, tilts, first, last, edges))
+    refuse_locked(program, [rolls.channel, *rolls.level], start, end)
+    held = held.with_curves(_stilled(held, list(rolls.level), first, last, edges, at=0.0))
+    held = held.with_curves({held.channel_names()[rolls.channel]: _rolled(held, rolls, span)})
+    return _within_reach(held, held.bound(*bound.id), asked.on, rolls, span)
+
+
+def _in_the_mean(before: Program, held: Program, bound: Bound, control: Control, flat: tuple[float, float]) -> Program:
+    """The hold moved to where its control is in the mean of these frames, in what it holds on to."""
+    new = next(t for t in held.take.tethers if t not in before.take.tethers)
+    node = retether.node_of(before, new)
+    frames = np.unique([*np.arange(np.ceil(flat[0]), flat[1] + 1e-9), flat[0]])
+    seen = np.array([retether.seen_from(before, node, bound, control, float(t), LEAVING) for t in frames])
+    place, turn = seen[:, :3].mean(axis=0), Rotation.from_quat(seen[:, 3:]).mean().as_quat()
+    x, y, z, qx, qy, qz, qw = map(float, (*place, *turn))
+    moved = replace(new, offset=(x, y, z, qx, qy, qz, qw))
+    return held.on(replace(held.take, tethers=tuple(moved if t is new else t for t in held.take.tethers)))
+
+
+def _rolled(program: Program, rolls: Rolling, span: _Span) -> Curve:
+    """The curve of a roll that turns about heel or ball alone before the sole is on and after it, and not at all while it is; as it
+    was elsewhere."""
+    kept, default = program.curve(rolls.channel), float(program.defaults[rolls.channel])
+    a, b = span.flat
+    times = np.unique([span.first, a, b, span.last, *np.arange(np.ceil(span.first), span.last)])
+    if len(kept):
+        times = np.union1d(times, kept.times[(kept.times > span.first) & (kept.times < span.last)])
+    times = times[(times <= a) | (times >= b)]
+    values = sample(kept, times, LEAVING, default) if len(kept) else np.zeros(len(times))
+    for outside, ball in zip((times < a, times > b), span.ball, strict=True):
+        values = np.where(outside, np.clip(values, *((0.0, rolls.most) if ball else (-np.pi, 0.0))), values)
+    values = np.where((times >= a) & (times <= b), 0.0, values)
+    keys = [Key(float(t), v, v, kind=SMOOTH, rule=AUTOMATIC) for t, v in zip(times, values.tolist(), strict=True)]
+    made = automatic_slopes(curve(keys), times.tolist())
+    result = over(kept, made.all_keys(), span.first, span.last, default)
+    # What stands there leads on at the speed that the foot has beyond it.
+    start, end = (result.key(result.find(t) or 0) for t in (span.first, span.last))
+    ends = [
+        start._replace(arriving=start.leaving, slope_out=start.slope_in if values[0] else start.slope_out),
+        end._replace(leaving=end.arriving, slope_in=end.slope_out if values[-1] else end.slope_in),
+    ]
+    return put(result, ends)
 
 
 def _stilled(
-    program: Program, channels: list[int], first: float, last: float, edges: list[tuple[float, float]]
+    program: Program,
+    channels: list[int],
+    first: float,
+    last: float,
+    edges: list[tuple[float, float]],
+    at: float | None = None,
 ) -> dict[str, Curve]:
-    """Channels that stay as they are at the first frame of a hold, so that what rests on its control does not move in it; what that
-    changes fades outward from each edge."""
+    """Channels that stay as they are at the first frame of a hold, or at a value, so that what rests on its control does not move
+    in it; what that changes fades outward from each edge."""
     names = program.channel_names()
     changed: dict[str, Curve] = {}
     for c in channels:
@@ -154,7 +280,7 @@ def _stilled(
         if not len(kept):
             continue
         default = float(program.defaults[c])
-        value = float(program.now(first, [c])[0])
+        value = float(program.now(first, [c])[0]) if at is None else at
         for edge, until in edges:
             kept = insert(insert(kept, edge, default), until, default)
             key = kept.key(kept.find(edge) or 0)
@@ -172,6 +298,55 @@ def _stilled(
             end = end._replace(leaving=value, slope_out=0.0)
         changed[names[c]] = put(kept, [start, end])
     return changed
+
+
+def _within_reach(program: Program, bound: Bound, on: str, rolls: Rolling, span: _Span) -> Program:
+    """The heel comes up as far as a leg that is too short asks for, while the ball alone stands."""
+    channel, name = rolls.channel, program.channel_names()[rolls.channel]
+    kept = program.curve(channel)
+    times = kept.times[(kept.times > span.flat[1]) & (kept.times <= span.last)]
+    if not (len(times) and span.ball[1]):
+        return program
+    # At the last of them what arrives is held still.
+    side = np.where(times == span.last, ARRIVING, LEAVING)
+    values = sample(kept, times, side, 0.0)
+    node = program.world if on == "world" else program.nodes[retether.anchor_of(on)]
+    ball = next(x for x in spots_of(bound) if x.name == "ball")
+    joint = program.nodes[bound.member.id, ball.joints[0]]
+
+    def place(t: float, at: int, over: dict[int, float | Floats]) -> Floats:
+        poses = program.evaluate([t], at, over, only=[node, joint])
+        spot = poses.pos[0, joint] + float(program.sizes(np.array([t]), at, joint)[0]) * rotate(
+            poses.rot[0, joint], ball.points[0]
+        )
+        return rotate(inverse(poses.rot[0, node]), spot - poses.pos[0, node])
+
+    stood = place(span.flat[0], LEAVING, {})
+
+    def off(some: np.ndarray, lifted: Floats) -> Floats:
+        return np.array(
+            [
+                np.linalg.norm(place(times[k], int(side[k]), {channel: float(r)}) - stood)
+                for k, r in zip(some, lifted, strict=True)
+            ]
+        )
+
+    lifted, left = values.copy(), np.flatnonzero(off(np.arange(len(times)), values) > SAME)
+    if not len(left):
+        return program
+    while len(left):
+        lifted[left] = np.minimum(lifted[left] + LIFT, rolls.most)
+        more = off(left, lifted[left]) > SAME
+        left = left[more & (lifted[left] < rolls.most)]
+    # A little more, so that nothing is missed between the keys.
+    lifted = np.where(lifted > values, np.minimum(lifted + LIFT, rolls.most), values)
+    # Once up it does not come down again before it leaves.
+    lifted = np.maximum.accumulate(lifted)
+    keys = []
+    for t, v in zip(times, lifted.tolist(), strict=True):
+        key = kept.key(kept.find(float(t)) or 0)
+        keys.append(key._replace(arriving=v, leaving=key.leaving if t == span.last else v))
+    return program.with_curves({name: automatic_slopes(put(kept, keys), times.tolist())})
 
 
 #: Step of the difference that gives the speed with which what is held moves, frames.
@@ -256,6 +431,14 @@ class PlantParts(Operation):
             "before", "arrives over", "whole", 3, least=0, most=96, unit="frames", folded=True,
             help="Frames before the stretch over which the speed goes over to that of what is held.",
         ),
+        Choice(
+            "at", "held", "options", "first", (("first", "where it is at first"), ("mean", "where it is in the mean")),
+            when=("hold", ("still",)), help="In a noisy capture no single frame is where it stands.",
+        ),
+        Choice(
+            "hold", "stands", "options", "still", (("still", "with place and turn"), ("rolls", "from heel to ball")),
+            help="A foot that rolls is held by what of it stands: heel, sole, ball.",
+        ),
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
@@ -267,7 +450,19 @@ class PlantParts(Operation):
         """What the take says it stands on there, or what its motion shows."""
         end = float(program.take.last) if last is None else last
         near = next((c for p in parts if (c := nearest(program, p, first, end))), None)
-        return {"on": named(near)} if near else {}
+        if near is None:
+            return {}
+        found: dict[str, Value] = {"on": named(near)}
+        if near.points and near.whole:
+            found["hold"] = "rolls"
+        if all(self._captured(program.bound(*p), program, first) for p in parts):
+            found["at"] = "mean"
+        return found
+
+    @staticmethod
+    def _captured(bound: Bound, program: Program, at: float) -> bool:
+        state = bound.state(program.now(at, bound.driver_channels)[:, None])
+        return state is not None and bound.systems[state].system.moves_alone
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
         return {"on": tuple(a for a in anchors(program) if a[0] != retether.OWN)}
@@ -275,6 +470,9 @@ class PlantParts(Operation):
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
         last = float(program.take.last if asked.last is None else asked.last)
-        take, proof = apply(program, Plant(asked.parts, c["on"], asked.first, last, c["ease"], c["before"]))
+        take, proof = apply(
+            program,
+            Plant(asked.parts, c["on"], asked.first, last, c["ease"], c["before"], c["at"], c["hold"] == "rolls"),
+        )
         said = f"Plant {labels(program, asked.parts)} on {retether.read(program, c['on'])}"
         return Outcome(take, proof, f"{said}, {stretch_words(asked.first, asked.last)}")

@@ -15,11 +15,11 @@ import numpy as np
 
 from ..channels import Channel, in_words, turning
 from ..kernels import fits
-from ..kernels.foot import AIM, TOE, feet
+from ..kernels.foot import AIM, SOFT, TOE, feet
 from ..tape import Run, Tape, signs_of
 from ..transforms import Floats, Ints, inverse, multiply, rotate
 from .place import fit_control
-from .system import Control, Handle, Posed, State
+from .system import Control, Handle, Posed, Rolling, State
 from .two_segment import TwoSegment, ik_name
 
 if TYPE_CHECKING:
@@ -87,6 +87,13 @@ class RollingFoot(TwoSegment):
     def tilts(self, bound: Bound, control: str) -> list[int]:
         found: list[int] = bound.systems[self.name].channels[_ROLL:_LIFT].tolist()
         return found if control == ik_name(bound) else []
+
+    def rolls(self, bound: Bound, control: str) -> Rolling | None:
+        channels = bound.systems[self.name].channels.tolist()
+        toe = range(_LIFT, _LIFT + 4) if len(bound.nodes) > 3 else ()
+        level = tuple(channels[k] for k in (*range(_ROLL + 1, _LIFT), *toe))
+        most = cast("LegPart", bound.part).sole.tip_from - SOFT
+        return Rolling(channels[_ROLL], level, most) if control == ik_name(bound) else None
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         channels, sole = bound.systems[self.name].channels, sole_of(bound)

@@ -50,6 +50,15 @@ class Handle:
     always: bool = False
 
 
+class Rolling(NamedTuple):
+    """How a foot rolls on its control: the channel whose turn goes about the heel below zero, and above it about the ball up to
+    `most` (radians); `level`: channels that are zero while it stands flat."""
+
+    channel: int
+    level: tuple[int, ...]
+    most: float
+
+
 @dataclass(frozen=True)
 class Control:
     """Something to take hold of. `releases`: which of place and rotation may follow something; `hangs_from`: the joint
@@ -198,6 +207,10 @@ class System:
     def tilts(self, bound: Bound, control: str) -> list[int]:
         """Channels that move the joint that rests on a control in it."""
         return []
+
+    def rolls(self, bound: Bound, control: str) -> Rolling | None:
+        """How what rests on a control rolls while that stands; None where nothing does."""
+        return None
 
     def stays(self, bound: Bound) -> list[int]:
         """Values, by their place among its channels, that a fit takes as the take has them unless others alone make the pose."""

@@ -1,0 +1,134 @@
+"""A stance planted from heel to ball: no point that stands slides, whatever the noise, and nothing jumps where it ends."""
+
+from __future__ import annotations
+
+import unittest
+from functools import cache
+
+import numpy as np
+
+from tests.depth import DEPTH
+from yielding_tether.core.contact_finding import find
+from yielding_tether.core.contacts import measure, spots_of
+from yielding_tether.core.curves import ARRIVING, LEAVING, insert
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.operations import OPERATIONS, Asked, run
+from yielding_tether.core.program import Program
+from yielding_tether.core.proof import Proof
+from yielding_tether.core.takes import Contact
+from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
+from yielding_tether.demo.rough_crossing import Kind, crossing
+
+#: Slip (metres) and turn (radians) of what is planted.
+SLIP, TURN = 1e-4, np.radians(0.01)
+
+
+@cache
+def planted(kind: Kind) -> tuple[Program, Program, tuple[Contact, ...], tuple[Proof, ...]]:
+    """A capture, the same with all stances of both feet planted as they roll, its contacts and the proofs."""
+    made = crossing(kind)
+    program = Program(made.scene, made.take)
+    now, proofs = program, []
+    for contact in find(program, [("marl", "leg.L"), ("marl", "leg.R")]):
+        part = (("marl", f"leg.{contact.joint[-1]}"),)
+        chosen = OPERATIONS["plant"].suggest(now, part, contact.first, contact.last, {})
+        done = run(now, "plant", Asked(part, contact.first, contact.last, {**chosen, "hold": "rolls"}))
+        now = now.on(done.take)
+        proofs.append(done.proof)
+    return program, now, now.take.contacts, tuple(proofs)
+
+
+KINDS = [Kind(rate=30, noise=0.002, seed=21), Kind(rate=60, noise=0.003, seed=22, pace=1.6, rocks=1.6)][: 1 + DEPTH]
+
+
+def in_deck(program: Program, joint: str, point: Floats, times: Floats, side: int) -> tuple[Floats, Floats]:
+    """(F, 3), (F, 4) a point of a joint and the joint's turn in the deck, computed from poses alone."""
+    poses = program.evaluate(times, side)
+    j, deck = program.nodes["marl", joint], program.nodes["deck", "deck"]
+    back = inverse(poses.rot[:, deck])
+    place = poses.pos[:, j] + rotate(poses.rot[:, j], point)
+    return rotate(back, place - poses.pos[:, deck]), multiply(back, poses.rot[:, j])
+
+
+class Rolling(unittest.TestCase):
+    def test_heel_sole_and_ball_stay_where_they_stand_at_quarter_frames(self) -> None:
+        for kind in KINDS:
+            _, after, contacts, _ = planted(kind)
+            self.assertGreater(len(contacts), 8)
+            self.assertGreater(sum(len(c.points) == 2 for c in contacts), 5)
+            for c in contacts:
+                bound = after.bound("marl", f"leg.{c.joint[-1]}")
+                spots = {s.name: s for s in spots_of(bound)}
+                spans = {p.name: (p.first, p.last) for p in c.points} or dict.fromkeys(
+                    ("heel", "ball"), (c.first, c.last)
+                )
+                for name, (first, last) in spans.items():
+                    times = np.arange(first, last, 0.25)
+                    way, _ = in_deck(after, spots[name].joints[0], spots[name].points[0], times, LEAVING)
+                    end, _ = in_deck(after, spots[name].joints[0], spots[name].points[0], np.array([last]), ARRIVING)
+                    way = np.concatenate([way, end])
+                    self.assertLess(np.linalg.norm(way - way[len(way) // 2], axis=1).max(), SLIP, (c.id, name))
+                flat = np.arange(c.first, c.last, 0.25)
+                place, turn = in_deck(after, c.joint, np.zeros(3), flat, LEAVING)
+                self.assertLess(np.linalg.norm(place - place[0], axis=1).max(), SLIP, c.id)
+                self.assertLess(rotation_distance(turn, turn[:1]).max(), TURN, c.id)
+                self.assertLess(float(measure(after, c).place.max()), SLIP)
+
+    def test_nothing_jumps_and_all_else_is_as_captured(self) -> None:
+        for kind in KINDS:
+            before, after, contacts, proofs = planted(kind)
+            for proof in proofs:
+                self.assertTrue(proof.unchanged_outside)
+                self.assertTrue(all(c.still and c.smooth for c in proof.changes), proof.changes)
+            for id, kept in before.take.captures.items():
+                self.assertIs(after.take.captures[id], kept)
+            frames = before.take.frames
+            a, b = before.evaluate(frames), after.evaluate(frames)
+            for side in "LR":
+                near = np.zeros(len(frames), dtype=bool)
+                for c in (c for c in contacts if c.joint == f"foot.{side}"):
+                    near |= (frames >= c.begin - 3) & (frames <= c.end + 6)
+                nodes = before.bound("marl", f"leg.{side}").nodes
+                self.assertLess(np.abs(a.pos[~near][:, nodes] - b.pos[~near][:, nodes]).max(initial=0.0), 1e-9)
+                # What goes is the noise: nothing is moved farther than a few of it.
+                off = np.linalg.norm(a.pos[:, nodes[2]] - b.pos[:, nodes[2]], axis=1)
+                self.assertLess(off.max(), 8.0 * kind.noise)
+
+    def test_it_holds_where_it_is_in_the_mean_from_the_first_frame_of_a_take_on(self) -> None:
+        """What arrives at the first frame of a take is of no account: once a captured foot was held 70 mm off there."""
+        made = crossing(KINDS[0])
+        program = Program(made.scene, made.take)
+        first = find(program, [("marl", "leg.L")])[0]
+        self.assertEqual(first.begin, 0.0)
+        for how in ({"at": "first"}, {"at": "mean"}):
+            asked = Asked((("marl", "leg.L"),), 0.0, first.last, {"on": "deck/deck", **how})
+            after = program.on(run(program, "plant", asked).take)
+            times = np.arange(0.0, first.last)
+            was, now = (in_deck(p, "foot.L", np.zeros(3), times, LEAVING)[0] for p in (program, after))
+            self.assertLess(np.ptp(now, axis=0).max(), SLIP)
+            wanted = was[0] if how["at"] == "first" else was.mean(axis=0)
+            self.assertLess(np.linalg.norm(now[0] - wanted), 1e-3, how)
+
+    def test_what_can_not_roll_is_told(self) -> None:
+        made = crossing(KINDS[0])
+        program = Program(made.scene, made.take)
+        with self.assertRaisesRegex(CoreError, "no foot that rolls"):
+            run(program, "plant", Asked((("marl", "arm.R"),), 60, 90, {"on": "rail/rail", "hold": "rolls"}))
+        stance = find(program, [("marl", "leg.R")])
+        swings = (stance[0].end + 4, stance[1].begin - 4)
+        with self.assertRaisesRegex(CoreError, "find its contacts"):
+            run(program, "plant", Asked((("marl", "leg.R"),), *swings, {"on": "deck/deck", "hold": "rolls"}))
+
+    def test_a_key_that_rounding_alone_parts_from_a_frame_makes_no_slope(self) -> None:
+        """Of two times 1e-14 apart no speed can be taken: once a half-frame beside one was 115 mm off."""
+        made = crossing(KINDS[0])
+        name = "deck/deck.ty"
+        kept = made.take.curves[name]
+        take = made.take.with_curves({name: insert(kept, 33.00000000000001)})
+        program = Program(made.scene, take)
+        asked = Asked((("marl", "leg.R"),), 20.0, 50.0, {"to": "ik", "keys": "every"})
+        after = program.on(run(program, "handover", asked).take)
+        halves = np.arange(20.0, 50.0, 0.5)
+        nodes = program.bound("marl", "leg.R").nodes
+        a, b = program.evaluate(halves), after.evaluate(halves)
+        self.assertLess(np.abs(a.pos[:, nodes] - b.pos[:, nodes]).max(), 0.02)
