@@ -23,6 +23,7 @@ import httpx
 import numpy as np
 import pinocchio as pin
 
+from yielding_tether.core.contact_finding import find
 from yielding_tether.core.curves import STEPPED, Curve, Key, curve
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import bake, fade_follow, flight, mirror, plant, repair, retether
@@ -34,11 +35,13 @@ from yielding_tether.core.takes import Scene, Take, Tether
 from yielding_tether.demo.brindles_trot import brindles_trot
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round
+from yielding_tether.demo.rough_crossing import crossing
 from yielding_tether.demo.tow_strap import tow_strap
 from yielding_tether.formats import bvh, glb
 
 from . import page_measure, soak
 from .captures import prolonged
+from .core.crossings import agreement, random_kind
 
 
 def say(name: str, **figures: object) -> None:
@@ -201,6 +204,35 @@ def layers() -> None:
             whole_take_ratio=round(fastest(lambda p=program, t=times: p.evaluate(next(t)), 20) / whole, 1),
             one_frame_ratio=round(fastest(lambda p=program, t=times: p.evaluate(next(t)[:1]), 50) / one, 1),
             drag_ms=round(1e3 * fastest(lambda p=program, d=drag: solve_all(p, d), 20), 2),
+        )  # fmt: skip
+
+
+def contacts() -> None:
+    """How far contacts that are found agree with what the makers of crossings know, by how much noise there is, and what finding
+    costs beside evaluating every frame."""
+    for noise in (0.0, 0.001, 0.002, 0.003, 0.004, 0.005):
+        edges: list[float] = []
+        wrong = frames = off = 0
+        times: list[float] = []
+        for n in range(8):
+            kind = random_kind(np.random.default_rng(900 + n), 900 + n, (noise, noise))
+            made = crossing(kind)
+            program = Program(made.scene, made.take)
+            began = time.perf_counter()
+            found = find(program)
+            spent = time.perf_counter() - began
+            program = program.on(replace(made.take, name="again"))
+            times.append(spent / fastest(lambda p=program: p.evaluate(p.take.frames), 3))
+            for point in agreement(made, found).values():
+                edges += point.edges
+                wrong += len(point.missed) + len(point.split) + len(point.invented)
+                frames += point.both
+                off += point.invented_frames + point.missed_frames
+        say(
+            f"contacts found in eight crossings with noise of {1000.0 * noise:g} mm", edges=len(edges),
+            edges_within_2=round(float((np.abs(edges) <= 2.0).mean()), 3), median=round(float(np.median(np.abs(edges))), 2),
+            frames_agree=round(frames / (frames + off), 4), missed_split_invented=wrong,
+            times_an_evaluation=round(float(np.median(times)), 1),
         )  # fmt: skip
 
 
@@ -583,9 +615,9 @@ def following() -> None:
 
 MEASUREMENTS = {
     "evaluation": evaluation, "bodies": bodies, "kernels": kernels, "layers": layers, "handover": handover, "tidying": tidying,
-    "live": live, "working": working, "whole job": whole_job, "following": following, "full take": full_take, "capture": capture,
-    "faults": faults, "kills": kills, "writers": lambda: soak.writers(say), "soak": lambda: soak.soak(say),
-    "page": lambda: page_measure.page(say),
+    "contacts": contacts, "live": live, "working": working, "whole job": whole_job, "following": following,
+    "full take": full_take, "capture": capture, "faults": faults, "kills": kills, "writers": lambda: soak.writers(say),
+    "soak": lambda: soak.soak(say), "page": lambda: page_measure.page(say),
 }  # fmt: skip
 
 

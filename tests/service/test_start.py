@@ -141,6 +141,7 @@ class Starting(unittest.TestCase):
                     "Ferry in the stream",
                     "Quay wall",
                     "Towpath",
+                    "Ferry in rough water",
                     "Ferry with cargo",
                 ],
             )
@@ -255,7 +256,7 @@ class Starting(unittest.TestCase):
         self.assertEqual(run("--restore", str(broken)).returncode, 1)
         done = run("--restore", str(file))
         self.assertEqual(done.returncode, 0, done.stderr)
-        self.assertIn("7 scenes are back", done.stdout)
+        self.assertIn("8 scenes are back", done.stdout)
         self.start("b", port)
         self.wait(port)
         self.assertEqual(ask.get(f"{base}/takes/1/curves", params={"channel": "marl/hips.ty"}).json(), curves)

@@ -59,6 +59,9 @@ def _made() -> list[tuple[Scene, Take]]:
     from .hauling_in import hauling_in
     from .ladder import climbing
     from .lantern_round import lantern_round
+    from .rough_crossing import rough_crossing
     from .tow_strap import tow_strap
 
-    return [crate_and_rope(), brindles_trot(), climbing(), hauling_in(), tow_strap(), lantern_round(), cast_off()]
+    return [
+        crate_and_rope(), rough_crossing(), brindles_trot(), climbing(), hauling_in(), tow_strap(), lantern_round(), cast_off()
+    ]  # fmt: skip
