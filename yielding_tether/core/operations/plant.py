@@ -41,6 +41,7 @@ from ..curves import (
 from ..errors import CoreError
 from ..findings import states
 from ..program import Program
+from ..progress import advance
 from ..proof import Proof, prove, switch_times
 from ..rig import Bound
 from ..systems.place import place_in
@@ -107,27 +108,90 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
         raise CoreError("A hold needs a last frame after its first.")
     now, spans = program, list[_Span]()
     for part in asked.parts:
-        bound = program.bound(*part)
-        if not any(c.control.touches for c in following(bound)):
-            raise CoreError(f"{bound.part.label} has no control that can hold on to anything.")
+        bound = _able(program, part)
         held = on_anchor(program, part, asked.on, first, last)
         if asked.rolls:
             held = _stance(program, bound, held)
-        if _stands(program, held):
-            continue
-        span = _Span(
-            held.begin, held.end, (held.first, held.last), _start(program, bound, held.begin, asked.before),
-            min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_ball(held),
-        )  # fmt: skip
-        now = _plant(now, bound, asked, span)
-        now = now.on(with_contact(now.take, held))
-        spans.append(span)
+        if not _stands(program, held):
+            now, span = _held(now, part, held, asked)
+            spans.append(span)
+    return _proven(program, now, spans)
+
+
+def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
+    """Every stance and hold of the parts that lies in the stretch, as the take knows them or the motion shows them, each on what it
+    is on: feet that roll from heel to ball, captured ends where they are in the mean. CoreError where there is none."""
+    check_parts(program, asked.parts)
+    first, last = check_stretch(program.take, asked.first, asked.last)
+    bounds = [_able(program, part) for part in asked.parts]
+    known = {b.id: _within(program, b, first, last) for b in bounds}
+    if not any(known.values()):
+        raise CoreError(
+            f"{labels(program, asked.parts)}: nothing stands on anything or holds anything, {stretch_words(first, asked.last)}."
+        )
+    now, spans, alone = program, list[_Span](), 0
+    count = sum(map(len, known.values()))
+    for bound in bounds:
+        contacts = known[bound.id]
+        for k, held in enumerate(contacts):
+            advance((len(spans) + alone) / count)
+            if not held.whole:
+                # What of a foot stands on its heel or ball alone has no place and turn of its own to hold.
+                alone += 1
+                continue
+            # Between two of them there is as much time to leave as to arrive.
+            before = held.begin - contacts[k - 1].end if k else np.inf
+            after = contacts[k + 1].begin - held.end if k + 1 < len(contacts) else np.inf
+            how = replace(
+                asked, on=named(held), rolls=bool(held.points), at="mean" if _captured(program, bound, held.first) else "first",
+                before=min(asked.before, 0.5 * before), ease=min(asked.ease, 0.5 * after),
+            )  # fmt: skip
+            if not _stands(now, held):
+                now, span = _held(now, bound.id, held, how)
+                spans.append(span)
+    notes = (f"{alone} of them stand on heel or ball alone, and stay as they are.",) if alone else ()
+    return _proven(program, now, spans, notes)
+
+
+def _able(program: Program, part: tuple[str, str]) -> Bound:
+    """A part that can hold on to something; CoreError where it can't."""
+    bound = program.bound(*part)
+    if not any(c.control.touches for c in following(bound)):
+        raise CoreError(f"{bound.part.label} has no control that can hold on to anything.")
+    return bound
+
+
+def _within(program: Program, bound: Bound, first: float, last: float) -> list[Contact]:
+    """Contacts of a part that lie in a stretch, those of the take, else those that its motion shows, in order of time."""
+    there = standing(program, bound.id, first, last) or find(program, [bound.id])
+    return sorted((c for c in there if c.begin >= first and c.end <= last), key=lambda c: c.begin)
+
+
+def _captured(program: Program, bound: Bound, at: float) -> bool:
+    """Whether a capture moves a part at a frame."""
+    state = bound.state(program.now(at, bound.driver_channels)[:, None])
+    return state is not None and bound.systems[state].system.moves_alone
+
+
+def _held(program: Program, part: tuple[str, str], held: Contact, asked: Plant) -> tuple[Program, _Span]:
+    """One hold, and the frames that it changes."""
+    # Holds before it may have added follows, whose weights are among the channels.
+    bound = program.bound(*part)
+    span = _Span(
+        held.begin, held.end, (held.first, held.last), _start(program, bound, held.begin, asked.before),
+        min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_ball(held),
+    )  # fmt: skip
+    now = _plant(program, bound, asked, span)
+    return now.on(with_contact(now.take, held)), span
+
+
+def _proven(program: Program, now: Program, spans: list[_Span], notes: tuple[str, ...] = ()) -> tuple[Take, Proof]:
     if now is program:
         raise CoreError(
             "This changes nothing: what is chosen is planted there already, from the first frame to the last."
         )
     now.check_loops()
-    return now.take, prove("plant", program, now, min(s.start for s in spans), max(s.end for s in spans))
+    return now.take, prove("plant", program, now, min(s.start for s in spans), max(s.end for s in spans), notes=notes)
 
 
 def _on_ball(held: Contact) -> tuple[bool, bool]:
@@ -422,7 +486,14 @@ class PlantParts(Operation):
     applies = "parts"
     help = "The hand or foot holds its place and turn over the stretch; what that moves fades after it."
     choices = (
-        Choice("on", "on", "anchor", "world", help="What it stands on or holds: choose it here, or click it in the view."),
+        Choice(
+            "each", "plant", "options", "one", (("one", "the stretch"), ("all", "every stance in it")),
+            help="The stretch itself, or each contact that lies in it, on what it is on.",
+        ),
+        Choice(
+            "on", "on", "anchor", "world", when=("each", ("one",)),
+            help="What it stands on or holds: choose it here, or click it in the view.",
+        ),
         Choice(
             "ease", "ease over", "whole", 6, least=0, most=96, unit="frames",
             help="Frames after the stretch over which what the hold has moved fades.",
@@ -433,10 +504,11 @@ class PlantParts(Operation):
         ),
         Choice(
             "at", "held", "options", "first", (("first", "where it is at first"), ("mean", "where it is in the mean")),
-            when=("hold", ("still",)), help="In a noisy capture no single frame is where it stands.",
+            when=("each", ("one",)), folded=True, help="In a noisy capture no single frame is where it stands.",
         ),
         Choice(
             "hold", "stands", "options", "still", (("still", "with place and turn"), ("rolls", "from heel to ball")),
+            when=("each", ("one",)),
             help="A foot that rolls is held by what of it stands: heel, sole, ball.",
         ),
     )  # fmt: skip
@@ -455,14 +527,11 @@ class PlantParts(Operation):
         found: dict[str, Value] = {"on": named(near)}
         if near.points and near.whole:
             found["hold"] = "rolls"
-        if all(self._captured(program.bound(*p), program, first) for p in parts):
+        if all(_captured(program, program.bound(*p), first) for p in parts):
             found["at"] = "mean"
+        if any(len(_within(program, program.bound(*p), first, end)) > 1 for p in parts):
+            found["each"] = "all"
         return found
-
-    @staticmethod
-    def _captured(bound: Bound, program: Program, at: float) -> bool:
-        state = bound.state(program.now(at, bound.driver_channels)[:, None])
-        return state is not None and bound.systems[state].system.moves_alone
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
         return {"on": tuple(a for a in anchors(program) if a[0] != retether.OWN)}
@@ -470,9 +539,12 @@ class PlantParts(Operation):
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
         last = float(program.take.last if asked.last is None else asked.last)
-        take, proof = apply(
-            program,
-            Plant(asked.parts, c["on"], asked.first, last, c["ease"], c["before"], c["at"], c["hold"] == "rolls"),
+        plant = Plant(asked.parts, c["on"], asked.first, last, c["ease"], c["before"], c["at"], c["hold"] == "rolls")
+        where = stretch_words(asked.first, asked.last)
+        if c["each"] == "all":
+            take, proof = apply_all(program, plant)
+            return Outcome(take, proof, f"Plant all stances of {labels(program, asked.parts)}, {where}")
+        take, proof = apply(program, plant)
+        return Outcome(
+            take, proof, f"Plant {labels(program, asked.parts)} on {retether.read(program, c['on'])}, {where}"
         )
-        said = f"Plant {labels(program, asked.parts)} on {retether.read(program, c['on'])}"
-        return Outcome(take, proof, f"{said}, {stretch_words(asked.first, asked.last)}")
