@@ -125,7 +125,7 @@ class MakeAnchor(Operation):
                 asked.parts, f"{anchor.id}/{own.part.joints[0]}", first, asked.last, "carry", c["keys"], "here",
                 tolerance=tolerance_of(c),
             )  # fmt: skip
-            now = now.on(retether.apply(now, wanted)[0])
+            now = retether.retethered(now, wanted)
         within = tolerance_of(c) if c["keys"] in ("within", "few") else None
         proof = prove("anchor", program, now, first, last, tolerance=within)
         who = f"; {labels(program, asked.parts)} follows it" if c["then"] == "follow" else ""

@@ -76,8 +76,29 @@ class _Work:
     gives: dict[str, float] = field(default_factory=dict)
 
 
+def handed_over(program: Program, asked: Handover) -> Program:
+    """The take after the handover, for operations that go on from there. CoreError as of `apply`."""
+    return _works(program, asked)[0]
+
+
 def apply(program: Program, asked: Handover) -> tuple[Take, Proof]:
     """The take after the handover, and its proof. CoreError says what can't be done; nothing changes then."""
+    after, works, without = _works(program, asked)
+    notes = [n for w in works for n in w.notes]
+    if without:
+        names = ", ".join(b.part.label for b in without)
+        notes.append(f"Left out: {names}, which {works[0].bound.label_of(works[0].system)} can't drive.")
+    proof = prove(
+        "handover", program, after, *_range(program, asked),
+        residual=(max(w.residual[0] for w in works), max(w.residual[1] for w in works)),
+        gives={k: v for w in works for k, v in w.gives.items()},
+        notes=tuple(notes), tolerance=asked.tolerance if asked.keys in ("within", "few") else None,
+    )  # fmt: skip
+    return after.take, proof
+
+
+def _works(program: Program, asked: Handover) -> tuple[Program, list[_Work], list[Bound]]:
+    """The take after the handover, what was done to each part, and the parts that have no such system."""
     take = program.take
     first, last = _range(program, asked)
     works, without = [], []
@@ -99,17 +120,7 @@ def apply(program: Program, asked: Handover) -> tuple[Take, Proof]:
     curves = {k: v for w in works if w.changed for k, v in w.curves.items() if v is not take.curves.get(k)}
     after = program.with_curves(curves)
     after.check_loops()
-    notes = [n for w in works for n in w.notes]
-    if without:
-        names = ", ".join(b.part.label for b in without)
-        notes.append(f"Left out: {names}, which {works[0].bound.label_of(works[0].system)} can't drive.")
-    proof = prove(
-        "handover", program, after, first, last,
-        residual=(max(w.residual[0] for w in works), max(w.residual[1] for w in works)),
-        gives={k: v for w in works for k, v in w.gives.items()},
-        notes=tuple(notes), tolerance=asked.tolerance if asked.keys in ("within", "few") else None,
-    )  # fmt: skip
-    return after.take, proof
+    return after, works, without
 
 
 def _range(program: Program, asked: Handover) -> tuple[float, float]:

@@ -264,16 +264,10 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: _Span) -> Program
         if asked.rolls:
             # Level is what lies as that does on which it stands.
             follows = Retether((bound.id,), asked.on, start, until, keys="every", control=control.control.name)
-            now = now.on(retether.apply(now, follows)[0])
-        now = now.on(handover.apply(now, Handover((bound.id,), system, start, until, keys="every"))[0])
-    held = now.on(
-        retether.apply(
-            now,
-            Retether(
-                (bound.id,), asked.on, first, None if last >= last_of_all else last, "ride", offset="here", settle=0.0
-            ),
-        )[0]
-    )
+            now = retether.retethered(now, follows)
+        now = handover.handed_over(now, Handover((bound.id,), system, start, until, keys="every"))
+    until = None if last >= last_of_all else last
+    held = retether.retethered(now, Retether((bound.id,), asked.on, first, until, "ride", offset="here", settle=0.0))
     if asked.rolls or asked.at == "mean":
         held = _in_the_mean(now, held, bound, control.control, flat)
     edges = [(edge, until) for edge, until in ((first, start), (last, end)) if program.take.first < edge < last_of_all]

@@ -127,8 +127,37 @@ def anchors(program: Program) -> list[tuple[str, str]]:
     return found
 
 
+def retethered(program: Program, asked: Retether) -> Program:
+    """The take after it, for operations that go on from there. CoreError as of `apply`."""
+    return _followed(program, asked)[0]
+
+
 def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     """The take after it, and its proof. CoreError says what can't be done; nothing changes then."""
+    after, chosen, others = _followed(program, asked)
+    first, last = check_stretch(program.take, asked.first, asked.last)
+    if asked.after == "snap":
+        # That it jumps to the grip is wanted, and no fault to be found.
+        jumps = [f.key for id, _ in chosen if (f := find_jump(after, id, first))]
+        after = after.on(replace(after.take, wanted=tuple(dict.fromkeys((*after.take.wanted, *jumps)))))
+    within = asked.tolerance if asked.keys in ("within", "few") and asked.after == "carry" else None
+    notes = []
+    idle = [n for id, c in chosen if (n := _idle(program, program.bound(*id), c, first, last))]
+    if idle:
+        notes.append(f"Idle there: {', '.join(idle)}. What follows by it shows once it drives.")
+    if others and not asked.along:
+        names = ", ".join(program.bound(*id).who for id, _ in others)
+        notes.append(
+            f"On what it leaves {'hang' if len(others) > 1 else 'hangs'} also {names}: take {_them(others)} along if you like."
+        )
+    return after.take, prove("retether", program, after, first, last, tolerance=within, notes=tuple(notes))
+
+
+_Chosen = list[tuple[tuple[str, str], Control]]
+
+
+def _followed(program: Program, asked: Retether) -> tuple[Program, _Chosen, _Chosen]:
+    """The take after it, the parts and controls that follow, and others that hang on what they leave."""
     check_parts(program, asked.parts)
     first, last = check_stretch(program.take, asked.first, asked.last)
     if first == last and last < program.take.last:
@@ -154,21 +183,7 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
         raise CoreError(f"{labels(program, asked.parts)} already follows {read(program, asked.to)} there.")
     after = staged.with_curves({n: c for n, c in curves.items() if c is not staged.take.curves.get(n)})
     after.check_loops()
-    if asked.after == "snap":
-        # That it jumps to the grip is wanted, and no fault to be found.
-        jumps = [f.key for id, _ in chosen if (f := find_jump(after, id, first))]
-        after = after.on(replace(after.take, wanted=tuple(dict.fromkeys((*after.take.wanted, *jumps)))))
-    within = asked.tolerance if asked.keys in ("within", "few") and asked.after == "carry" else None
-    notes = []
-    idle = [n for id, c in chosen if (n := _idle(program, program.bound(*id), c, first, last))]
-    if idle:
-        notes.append(f"Idle there: {', '.join(idle)}. What follows by it shows once it drives.")
-    if others and not asked.along:
-        names = ", ".join(program.bound(*id).who for id, _ in others)
-        notes.append(
-            f"On what it leaves {'hang' if len(others) > 1 else 'hangs'} also {names}: take {_them(others)} along if you like."
-        )
-    return after.take, prove("retether", program, after, first, last, tolerance=within, notes=tuple(notes))
+    return after, chosen, others
 
 
 def find_jump(program: Program, part: tuple[str, str], at: float) -> Finding | None:
