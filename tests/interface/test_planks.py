@@ -15,11 +15,13 @@ from yielding_tether.core.contact_finding import find
 from yielding_tether.core.contacts import measure
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Contact
+from yielding_tether.core.transforms import inverse, rotate
+from yielding_tether.demo import named
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.formats import bvh
 
 
-class Planks(Pages):
+class OnStrands(Pages):
     def planks(self, part: str) -> list[dict[str, Any]]:
         strands = self.http.get(f"/takes/{self.take()}").json()["strands"]
         found: list[dict[str, Any]] = next(s for s in strands if s["part"] == part)["contacts"]
@@ -33,6 +35,8 @@ class Planks(Pages):
         low, high = (float(sheet.get_attribute(a) or 0) for a in ("data-first", "data-last"))
         return box["x"] + 10 + (frame - low) * (box["width"] - 20) / (high - low), row["y"] + row["height"] - 5
 
+
+class Planks(OnStrands):
     def test_a_plank_is_clicked_and_planted(self) -> None:
         page = self.bench()
         slips = 1000 * self.planks("arm.L")[0]["slip"]
@@ -48,6 +52,26 @@ class Planks(Pages):
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Plant left arm on Rail")
         self.assertLess(self.planks("arm.L")[0]["slip"], 1e-4)
+        self.assertEqual(self.errors, [])
+
+    def test_a_nudge_is_tried_with_a_little_and_told_by_how_much(self) -> None:
+        page = self.bench()
+        foot = [n for m, n in self.http.get(f"/takes/{self.take()}").json()["joints"] if m == "marl"].index("foot.L")
+        asked = {"times": [62.0, 67.0, 71.0], "side": "leaving", "member": "marl"}
+        was = np.array(self.http.post(f"/takes/{self.take()}/transforms", json=asked).json()["positions"])[:, foot]
+        self.select(page, "left leg", 66, 68)
+        offer = page.get_by_test_id("offer")
+        offer.get_by_label("Operation").get_by_role("button", name="Nudge", exact=True).click()
+        # As much ease as there is room for beside the contacts.
+        expect(offer.get_by_label("ease over")).to_have_value("5")
+        offer.get_by_label("up", exact=True).fill("3")
+        offer.get_by_label("up", exact=True).press("Tab")
+        expect(page.get_by_test_id("sentence")).to_contain_text("contacts keep their places")
+        offer.get_by_role("button", name="Apply ⏎").click()
+        self.wait_for_revision(page, "Nudge Marl's left leg, frames 66 to 68")
+        now = np.array(self.http.post(f"/takes/{self.take()}/transforms", json=asked).json()["positions"])[:, foot]
+        self.assertAlmostEqual(now[1, 1] - was[1, 1], 0.03, delta=2e-3)
+        self.assertTrue(np.all(now[[0, 2], 1] - was[[0, 2], 1] < 0.03))
         self.assertEqual(self.errors, [])
 
     def test_an_edge_is_dragged_and_a_plank_taken_away(self) -> None:
@@ -170,4 +194,46 @@ class Planks(Pages):
         )
         self.assertEqual(self.http.get(f"/takes/{made}").json()["name"], "Crossing moved")
         np.testing.assert_allclose(b["positions"], a["positions"], atol=1e-6)
+        self.assertEqual(self.errors, [])
+
+
+class Rough(OnStrands):
+    scene = "Ferry in rough water"
+
+    def test_a_raw_capture_is_planted_from_heel_to_ball_in_one_go(self) -> None:
+        page = self.bench()
+        info = self.http.get(f"/takes/{self.take()}").json()
+        self.assertEqual(self.planks("leg.L"), [])
+        # From one end of both legs' strands to the other.
+        self.row(page, "left leg").click()
+        page.keyboard.press("Home")
+        page.keyboard.press("[")
+        page.keyboard.press("End")
+        page.keyboard.press("]")
+        offer = page.get_by_test_id("offer")
+        offer.get_by_label("Operation").get_by_role("button", name="Plant", exact=True).click()
+        expect(offer.get_by_role("button", name="every stance in it")).to_have_attribute("aria-pressed", "true")
+        expect(page.get_by_test_id("sentence")).to_contain_text("speed passes on")
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Plant all stances of left leg")
+        planks = self.planks("leg.L")
+        found = find(Program(*named("Rough crossing")), [("marl", "leg.L")])
+        self.assertEqual([(p["first"], p["last"]) for p in planks], [(c.first, c.last) for c in found])
+        self.assertEqual([len(p["points"]) for p in planks], [len(c.points) for c in found])
+        self.assertLess(max(p["slip"] for p in planks), 1e-4)
+        # The core says the same of the ball while the heel is up.
+        rolls = next(p for p in planks if any(x["last"] > p["last"] + 5 for x in p["points"]))
+        ball = next(x for x in rolls["points"] if x["name"] == "ball")
+        times = np.arange(rolls["last"], ball["last"], 0.5).tolist()
+        asked = {"times": times, "side": "leaving"}
+        got = self.http.post(f"/takes/{self.take()}/transforms", json=asked).json()
+        names = [tuple(n) for n in got["joints"]]
+        pos, rot = np.array(got["positions"]), np.array(got["rotations"])
+        deck, toe = names.index(("deck", "deck")), names.index(("marl", "toe.L"))
+        local = rotate(inverse(rot[:, deck]), pos[:, toe] - pos[:, deck])
+        self.assertLess(np.ptp(local, axis=0).max(), 1e-4)
+        self.assertEqual(info["number"] + 1, self.http.get(f"/takes/{self.take()}").json()["number"])
+        page.get_by_role("button", name="Undo").click()
+        expect(page.get_by_test_id("revision")).not_to_contain_text("Plant all")
+        self.assertEqual(self.planks("leg.L"), [])
         self.assertEqual(self.errors, [])
