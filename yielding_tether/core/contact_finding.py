@@ -1,4 +1,4 @@
-"""Finding contacts: when heel, ball and tip of a foot, a palm or a hoof stand on things or hold them, in clean and noisy motion.
+"""Finding contacts: when heel, ball and tip of a foot, or a palm stand on things or hold them, in clean and noisy motion.
 
 Each point's way in each thing that it may stand on is looked at by itself. A rest is where its speed is low, with hysteresis,
 on a signal smoothed as much as its own noise asks for; edges are then put where a place that stays goes over into a way that

@@ -15,7 +15,6 @@ import numpy as np
 from .curves import ARRIVING
 from .errors import CoreError
 from .followers import BoundControl
-from .parts.leg import LegPart
 from .program import Program
 from .rig import Bound
 from .takes import WORLD, Contact, Take
@@ -92,25 +91,9 @@ class Spot(NamedTuple):
 
 
 def spots_of(bound: Bound) -> tuple[Spot, ...]:
-    """Heel, ball and tip of a foot: the heel in its joint, ball and tip in the toe where there is one; nothing of other ends."""
-    if not isinstance(bound.part, LegPart):
-        return ()
-    part, bones = bound.part, bound.member.skeleton
-    sole, foot = part.sole, part.joints[2]
-    toe = part.toe or foot
-    places, turns = bones.rest_pose
-    i, j = bones.index[foot], bones.index[toe]
-
-    def spot(name: str, joint: str, at: Sequence[float] | Floats) -> Spot:
-        # Given in the foot.
-        here = places[i] + rotate(turns[i], np.array(at))
-        k = j if joint == toe else i
-        return Spot(name, (joint,), rotate(inverse(turns[k]), here - places[k])[None])
-
-    # A ball is the joint of the toe: what stands lies under it, in the plane of the tip.
-    up = sole.numbers[18:21]
-    ball = np.array(sole.ball) - max(float((np.array(sole.ball) - np.array(sole.tip)) @ up), 0.0) * up
-    return spot("heel", foot, sole.heel), spot("ball", toe, ball), spot("tip", toe, sole.tip)
+    """The points of a part's end that come to rest each by itself: heel, ball and tip of a foot; nothing of ends that have none."""
+    found = bound.part.stands_on(bound.member.skeleton)
+    return tuple(Spot(name, (joint,), np.array([point])) for name, joint, point in found)
 
 
 def times_of(contact: Contact) -> tuple[Floats, np.ndarray]:

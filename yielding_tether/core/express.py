@@ -16,7 +16,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .contacts import planted
+from .contacts import part_of, planted, spots_of
 from .curves import (
     ARRIVING,
     EMPTY,
@@ -43,7 +43,8 @@ from .rig import Bound, BoundSystem
 from .systems.fk import turn_in
 from .systems.place import place_in
 from .systems.system import Space
-from .transforms import Floats, Ints, rotation_distance, wrap_near
+from .takes import Contact
+from .transforms import Floats, Ints, rotate, rotation_distance, wrap_near
 
 Flags = NDArray[np.bool_]
 Curves = dict[str, Curve]
@@ -267,11 +268,13 @@ class Placing:
 
 
 class Hold(NamedTuple):
-    """A joint (node) that stands still from one frame to another, in what it stands on."""
+    """A joint (node), or a point (3,) of one that may turn about it, that stands still from one frame to another, in what it stands
+    on."""
 
     node: int
     first: float
     last: float
+    point: Floats | None = None
 
 
 @dataclass(frozen=True)
@@ -285,15 +288,30 @@ class Judged:
     def off(self, at: Floats, now: Poses, wanted: Poses, tolerance: tuple[float, float]) -> Floats:
         """(F,) how far the worst joint is from where it should be, in what it may be."""
         found = _apart(now, wanted, self.nodes, tolerance)
-        for node, first, last in self.holds:
+        for node, first, last, point in self.holds:
             there = (at >= first) & (at <= last)
-            found[there] = np.maximum(found, _apart(now, wanted, np.array([node]), HELD))[there]
+            if point is None:
+                off = _apart(now, wanted, np.array([node]), HELD)
+            else:
+                a, b = (p.pos[:, node] + rotate(p.rot[:, node], point) for p in (now, wanted))
+                off = np.linalg.norm(a - b, axis=1) / HELD[0]
+            found[there] = np.maximum(found, off)[there]
         return found
+
+
+def holds_of(program: Program, contact: Contact) -> list[Hold]:
+    """What stands still of a contact: its joint while the sole is on, and each point of it while that stands."""
+    spots = {s.name: s for s in spots_of(part_of(program, contact))} if contact.points else {}
+    found = [Hold(program.nodes[contact.member, contact.joint], contact.first, contact.last)] if contact.whole else []
+    for p in (p for p in contact.points if p.name in spots):
+        spot = spots[p.name]
+        found.append(Hold(program.nodes[contact.member, spot.joints[0]], p.first, p.last, spot.points[0]))
+    return found
 
 
 def holding(program: Program, start: float, end: float) -> tuple[Hold, ...]:
     """Joints in a planted contact within a stretch."""
-    return tuple(Hold(program.nodes[c.member, c.joint], c.first, c.last) for c in planted(program, start, end))
+    return tuple(h for c in planted(program, start, end) for h in holds_of(program, c))
 
 
 def carry(

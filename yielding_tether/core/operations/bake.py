@@ -18,7 +18,7 @@ import numpy as np
 from ..contacts import end_of, planted
 from ..curves import LEAVING
 from ..errors import CoreError
-from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, system_target
+from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, holds_of, system_target
 from ..fitting import fit_values, held
 from ..measure import steps
 from ..program import Poses, Program
@@ -205,7 +205,7 @@ def _planted(program: Program, asked: Bake, bound: Bound, first: float, last: fl
     baked = {member for member, _ in asked.parts}
     node = program.nodes[bound.member.id, control.control.rests_on]
     holds = tuple(
-        Hold(node, c.first, c.last) for c in planted(program, first, last)
+        h for c in planted(program, first, last) for h in holds_of(program, c)
         if program.nodes[c.member, c.joint] == node and c.anchor_member not in baked
     )  # fmt: skip
     return Planted(node, able[0], holds) if holds else None

@@ -68,6 +68,8 @@ from .retether import Retether, anchors, following
 
 #: An end that leaves its place by no more than this (metres, radians) is held already.
 SAME = 1e-6
+#: Frames by which a stretch may differ from a stance and still mean that.
+ALIKE = 2.0
 #: By how much (radians) the heel comes up at a time where a leg is too short.
 LIFT = 0.01
 
@@ -519,7 +521,8 @@ class PlantParts(Operation):
         if near is None:
             return {}
         found: dict[str, Value] = {"on": named(near)}
-        if near.points and near.whole:
+        # A stretch of one's own is held as it is; that of a stance from heel to ball.
+        if near.points and near.whole and max(abs(first - near.first), abs(end - near.last)) <= ALIKE:
             found["hold"] = "rolls"
         if all(_captured(program, program.bound(*p), first) for p in parts):
             found["at"] = "mean"

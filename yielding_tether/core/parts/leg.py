@@ -111,6 +111,20 @@ class LegPart(LimbPart, kind="footed limb"):
     def systems(self) -> tuple[System, ...]:
         return (Fk(), RollingFoot())
 
+    def stands_on(self, skeleton: Skeleton) -> tuple[tuple[str, str, V], ...]:
+        sole, foot, toe = self.sole, self.joints[2], self.toe or self.joints[2]
+        places, turns = skeleton.rest_pose
+        i, j = skeleton.index[foot], skeleton.index[toe]
+        # A ball is the joint of the toe: what stands lies under it, in the plane of the tip.
+        up = sole.numbers[18:21]
+        ball = np.array(sole.ball) - max(float((np.array(sole.ball) - np.array(sole.tip)) @ up), 0.0) * up
+
+        def in_toe(at: Floats) -> V:
+            x, y, z = map(float, rotate(inverse(turns[j]), places[i] + rotate(turns[i], at) - places[j]))
+            return x, y, z
+
+        return ("heel", foot, sole.heel), ("ball", toe, in_toe(ball)), ("tip", toe, in_toe(np.array(sole.tip)))
+
     def settings(self) -> tuple[Setting, ...]:
         left, up, forward = self.sole.numbers[15:24].reshape(3, 3)
         points = ("heel", "tip", "left", "right", *(() if self.toe else ("ball",)))

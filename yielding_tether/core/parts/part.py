@@ -76,6 +76,10 @@ class Part:
         """Joints between which the segments of a limb run: its root, where it bends, its end. None where it is no limb."""
         return ()
 
+    def stands_on(self, skeleton: Skeleton) -> tuple[tuple[str, str, tuple[float, float, float]], ...]:
+        """Points of its end that come to rest each by itself, as (name, joint, place in the joint, metres)."""
+        return ()
+
     def settings(self) -> tuple[Setting, ...]:
         """What of it is fitted to a body by figures."""
         return ()
