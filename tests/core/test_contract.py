@@ -233,7 +233,8 @@ class Layered(unittest.TestCase):
                     Layer(f"l{k}", f"layer {k}", {n: swing(rng, 5, 55, 0.04) for n in able if rng.random() < 0.6}, w)
                     for k, w in enumerate((curve([]), swing(rng, 0, 60, 0.1, level=0.7)))
                 )
-                for n, (one, other) in enumerate(permutations(bound.systems, 2)):
+                # Pairs by turns too.
+                for n, (one, other) in list(enumerate(permutations(bound.systems, 2)))[turn % 2 :: 2]:
                     program = driven(plain, bound, one)
                     program = program.on(replace(program.take, layers=layers))
                     how = ("carried", "folded")[(n + turn) % 2]

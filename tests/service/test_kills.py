@@ -15,7 +15,7 @@ import httpx
 from tests.servers import Service, ask, family
 
 #: Kills of each kind; `python -m tests.measure kills` makes fifty.
-KILLS = int(os.environ.get("YIELDING_TETHER_TEST_KILLS", "3"))
+KILLS = int(os.environ.get("YIELDING_TETHER_TEST_KILLS", "2"))
 
 
 class Writer:

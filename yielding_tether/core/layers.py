@@ -49,6 +49,8 @@ if TYPE_CHECKING:
 
 #: Half of the step (frames) at which slopes of turns are taken.
 STEP = 1.0 / 64.0
+#: How far a curve may be from what it is to say at a frame (metres, radians, or none) without a key there.
+EXACT = 1e-8
 #: Below this (metres, radians, or none) two values are the same.
 ALIKE = 1e-9
 #: Least weight of a layer that can be posed on: below it a pose would need a layer a thousand times as large.
@@ -452,7 +454,7 @@ def onto_layer(program: Program, before: Take, after: Take, id: str) -> Take:
         if span is not None:
             own = [kept.get(names[x], EMPTY) for x in group]
             at = _led_to(program, layer, upper, group, turn, was, now)
-            made = _spliced(span, [x.times for x in (*now, *own)], at, own, [0.0] * len(group))
+            made = _spliced(span, [x.times for x in (*now, *own)], at, own, [0.0] * len(group), take.frames)
             kept |= {names[x]: _trimmed(new, old) for x, new, old in zip(group, made, own, strict=True)}
     done_layer = replace(layer, curves={n: c for n, c in kept.items() if len(c)})
     base = replace(after, curves={n: c for n, c in curves.items() if len(c)}, layers=take.layers)
@@ -545,36 +547,46 @@ def _unlayered(program: Program, group: Sequence[int], wanted: Sequence[Curve], 
         return np.stack([found[c] for c in group])
 
     old = [program.curve(c) for c in group]
-    return _spliced(span, times, base_at, old, [float(program.defaults[c]) for c in group])
+    return _spliced(span, times, base_at, old, [float(program.defaults[c]) for c in group], program.take.frames)
 
 
 def _spliced(
-    span: _Span, keyed: Sequence[Floats], at: Callable[[Floats, int], Floats], old: Sequence[Curve], defaults: Sequence[float]
+    span: _Span, keyed: Sequence[Floats], at: Callable[[Floats, int], Floats], old: Sequence[Curve], defaults: Sequence[float],
+    frames: Floats,
 ) -> list[Curve]:  # fmt: skip
-    """Curves with keys of a function of time and side at these times within a span, spliced into old ones, which are what these are
-    where they have no keys."""
-    times = span.within(keyed)
-    values, speeds = {}, {}
-    for side in (ARRIVING, LEAVING):
-        values[side], speeds[side] = with_speeds(at, times, side)
+    """Curves with keys of a function of time and side at these times within a span, and at whole frames too where few keys do not
+    say what it is there, spliced into old ones, which are what these are where they have no keys."""
+    made = _at_times(span, span.within(keyed), at, old, defaults)
+    inside = frames[(frames > span.low) & (frames < span.high)]
+    if len(inside):
+        off = np.stack([sample(c, inside, LEAVING, d) for c, d in zip(made, defaults, strict=True)]) - at(
+            inside, LEAVING
+        )
+        if np.abs(off).max() > EXACT:
+            made = _at_times(span, span.within([*keyed, inside]), at, old, defaults)
+    return made
+
+
+def _at_times(
+    span: _Span, times: Floats, at: Callable[[Floats, int], Floats], old: Sequence[Curve], defaults: Sequence[float]
+) -> list[Curve]:  # fmt: skip
+    """Curves with keys of a function at times, the first and last of which are the ends of a span, spliced into old ones."""
+    arriving, leaving = (with_speeds(at, times, side) for side in (ARRIVING, LEAVING))
     found = []
     for k, (before, default) in enumerate(zip(old, defaults, strict=True)):
-        keys = [
-            Key(
-                float(t), float(values[ARRIVING][k, n]), float(values[LEAVING][k, n]), float(speeds[ARRIVING][k, n]),
-                float(speeds[LEAVING][k, n]), SMOOTH, FREE,
-            )
-            for n, t in enumerate(times)
-        ]  # fmt: skip
+        numbers = np.column_stack([times, arriving[0][k], leaving[0][k], arriving[1][k], leaving[1][k]])
+        marks = np.zeros((len(times), 4), dtype=np.uint8)
+        marks[:, 0], marks[:, 1] = SMOOTH, FREE
         kept = insert(insert(before, span.low, default), span.high, default)
         # What arrives before and leaves after stays as it was, but where all of that is another too.
         if not span.before:
             first = kept.key(kept.find(span.low) or 0)
-            keys[0] = keys[0]._replace(arriving=first.arriving, slope_in=first.slope_in, tag=FENCE)
+            numbers[0, 1], numbers[0, 3], marks[0, 2] = first.arriving, first.slope_in, FENCE
         if not span.after:
             last = kept.key(kept.find(span.high) or 0)
-            keys[-1] = keys[-1]._replace(leaving=last.leaving, slope_out=last.slope_out, kind=last.kind, tag=FENCE)
-        found.append(spliced(kept, curve(keys), (kept.times >= span.low) & (kept.times <= span.high)))
+            numbers[-1, 2], numbers[-1, 4] = last.leaving, last.slope_out
+            marks[-1, 0], marks[-1, 2] = last.kind, FENCE
+        found.append(spliced(kept, Curve(numbers, marks), (kept.times >= span.low) & (kept.times <= span.high)))
     return found
 
 
@@ -652,7 +664,7 @@ def _difference(program: Program, layer: Layer, lower: tuple[Take, Take], upper:
             # Only keys that change nothing were put beneath it.
             continue
         old = [kept.get(names[x], EMPTY) for x in group]
-        made = _spliced(span, keyed, between, old, [0.0] * len(group))
+        made = _spliced(span, keyed, between, old, [0.0] * len(group), program.take.frames)
         kept |= dict(zip((names[x] for x in group), made, strict=True))
     return replace(layer, curves={n: c for n, c in kept.items() if len(c)})
 
