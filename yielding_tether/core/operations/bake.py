@@ -123,7 +123,8 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
             # The part moves along with where it begins: to reach for its old end would bend a limb that is all but straight.
             local = rotate(inverse(found.rot[:, above]), found.pos[:, begin] - found.pos[:, above])
             shift = base.pos[:, above] + rotate(base.rot[:, above], local) - found.pos[:, begin]
-            stood = found.pos[:, keeps.node] if keeps else None
+            # A copy: it is to stay where it is while the part is moved along.
+            stood = found.pos[:, keeps.node].copy() if keeps else None
             found.pos[:, bound.nodes] += shift[:, None]
             found.pos[:, around], found.rot[:, around] = base.pos[:, around], base.rot[:, around]
             return keeps.reached(now, bound, found, stood) if keeps and stood is not None else found
