@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 from functools import cache
+from unittest.mock import patch
 
 import numpy as np
 
@@ -13,8 +14,10 @@ from yielding_tether.core.contacts import measure, spots_of
 from yielding_tether.core.curves import ARRIVING, LEAVING, insert
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import OPERATIONS, Asked, run
+from yielding_tether.core.parts.leg import LegPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.proof import Proof
+from yielding_tether.core.skeleton import Skeleton
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo.rough_crossing import Kind, crossing
 
@@ -144,6 +147,23 @@ class Rolling(unittest.TestCase):
             place, turn = in_deck(after, joint, np.zeros(3), times, LEAVING)
             self.assertLess(np.ptp(place, axis=0).max(), SLIP)
             self.assertLess(rotation_distance(turn, turn[:1]).max(), TURN)
+
+    def test_it_ends_at_once_where_there_is_no_ease_and_knows_no_name_of_a_point(self) -> None:
+        made = crossing(KINDS[0])
+        renamed = [("aft", "bow", "beak")[k] for k in range(3)]
+        of_a_leg = LegPart.stands_on
+
+        def other(part: LegPart, skeleton: Skeleton) -> tuple[tuple[str, str, tuple[float, float, float]], ...]:
+            return tuple((n, *rest) for n, (_, *rest) in zip(renamed, of_a_leg(part, skeleton), strict=True))  # type: ignore[misc]
+
+        with patch.object(LegPart, "stands_on", other):
+            program = Program(made.scene, made.take)
+            after = program.on(
+                run(program, "plant", Asked(PARTS[:1], 0.0, None, {"each": "all", "ease": 0, "before": 0})).take
+            )
+            self.assertEqual({p.name for c in after.take.contacts for p in c.points}, {"aft", "bow"})
+            for contact in after.take.contacts:
+                self.assertLess(float(measure(after, contact).place.max()), SLIP)
 
     def test_what_stands_nowhere_is_told(self) -> None:
         made = crossing(KINDS[0])

@@ -68,12 +68,11 @@ class End(NamedTuple):
 
 
 class Rest(NamedTuple):
-    """First and last index of frames at which a spot rests on an anchor, how far it strays there (metres), and where it is (D,)."""
+    """First and last index of frames at which a spot rests on an anchor, and how far it strays there (metres)."""
 
     first: int
     last: int
     strays: float
-    place: Floats
 
 
 def find(program: Program, parts: Sequence[tuple[str, str]] | None = None) -> list[Contact]:
@@ -283,7 +282,7 @@ def _rests(way: Floats, rate: float, tall: float, least: int) -> list[Rest]:
         if last - first >= least:
             place = way[first : last + 1].mean(axis=0)
             strays = float(np.sqrt(((way[first : last + 1] - place) ** 2).sum(axis=1).mean() / points))
-            found.append(Rest(first, last, strays, place))
+            found.append(Rest(first, last, strays))
     return found
 
 
@@ -371,34 +370,32 @@ def _together(
 ) -> list[Contact]:  # fmt: skip
     """Contacts of an end from the rests of what is of it: of a foot the sole is on while heel and ball are, the heel before it and
     ball and tip after it; ball or heel alone where that is all."""
-    if list(rests) == [""]:
+    names = list(rests)
+    if len(names) == 1:
         return [
             Contact(member, end.joint, *anchor, float(frames[r.first]), float(frames[r.last]))
-            for anchor, r in rests[""]
+            for anchor, r in rests[names[0]]
         ]
     found: list[Contact] = []
-    fore = [(a, b) for name in ("ball", "tip") for a, b in rests[name]]
+    rear, fore = names[:2]
     for anchor in dict.fromkeys(a for mine in rests.values() for a, _ in mine):
-        heels = [r for a, r in rests["heel"] if a == anchor]
-        balls = _united([r for a, r in fore if a == anchor])
+        behind = [r for a, r in rests[rear] if a == anchor]
         used: set[int] = set()
-        for ball in balls:
-            mine = [h for h in heels if min(h.last, ball.last) - max(h.first, ball.first) >= max(2, least // 2)]
-            if not mine:
-                if ball.last - ball.first >= least:
-                    found.append(_contact(member, end.joint, anchor, frames, (ball.first, ball.last), {"ball": ball}))
-                continue
+        for ahead in _united([r for n in names[1:] for a, r in rests[n] if a == anchor]):
+            mine = [h for h in behind if min(h.last, ahead.last) - max(h.first, ahead.first) >= max(2, least // 2)]
+            if not mine and ahead.last - ahead.first >= least:
+                found.append(_contact(member, end.joint, anchor, frames, (ahead.first, ahead.last), {fore: ahead}))
             for n, heel in enumerate(mine):
                 used.add(id(heel))
-                flat = max(heel.first, ball.first), min(heel.last, ball.last)
+                flat = max(heel.first, ahead.first), min(heel.last, ahead.last)
                 # Where the heel comes down again the ball is that of the one before up to there.
-                begins = ball.first if n == 0 else max(heel.first, ball.first)
-                until = ball.last if n == len(mine) - 1 else mine[n + 1].first - 1
-                whose = {"heel": heel, "ball": ball._replace(first=begins, last=max(until, flat[1]))}
+                begins = ahead.first if n == 0 else flat[0]
+                until = ahead.last if n == len(mine) - 1 else max(mine[n + 1].first - 1, flat[1])
+                whose = {rear: heel, fore: ahead._replace(first=begins, last=until)}
                 found.append(_contact(member, end.joint, anchor, frames, flat, whose))
-        for heel in heels:
+        for heel in behind:
             if id(heel) not in used and heel.last - heel.first >= least:
-                found.append(_contact(member, end.joint, anchor, frames, (heel.first, heel.last), {"heel": heel}))
+                found.append(_contact(member, end.joint, anchor, frames, (heel.first, heel.last), {rear: heel}))
     return sorted(_apart(found), key=lambda c: c.first)
 
 

@@ -14,11 +14,11 @@ from typing import NamedTuple
 import numpy as np
 from numpy.random import Generator
 from scipy.ndimage import gaussian_filter1d
+from scipy.spatial.transform import Rotation
 
 from ..core.cast import Member
 from ..core.curves import LEAVING, Curve
 from ..core.operations import Asked, run
-from ..core.parts.leg import LegPart
 from ..core.program import Program
 from ..core.takes import Capture, Scene, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
@@ -125,7 +125,7 @@ def _stances(kind: Kind) -> tuple[list[Step], float]:
     found: list[Step] = []
     at = {"L": START, "R": START}
     began = {"L": 0.0, "R": 0.0}
-    now, here = STILL, START
+    now = STILL
     for walk, plan in enumerate(((1.0, 1.0, 1.0, 0.0), (1.0, 0.35, 1.15, 1.0, 0.0))):
         for n, length in enumerate(plan):
             side = "RL"[(n + walk) % 2]
@@ -137,7 +137,6 @@ def _stances(kind: Kind) -> tuple[list[Step], float]:
             found.append(Step(side, began[side], lifts, at[side]))
             began[side], at[side] = down, to
             now = down + quick * double
-            here = max(here, to)
         now += STOP if walk == 0 else 0.0
     end = now + END
     found += [Step(side, began[side], end, at[side]) for side in "LR"]
@@ -241,8 +240,6 @@ def _arms(stances: list[Step], stop: tuple[float, float], end: float, rate: floa
 
 
 def _put(rows: dict[str, list[tuple[float, float]]], t: float, place: Floats, turn: Floats) -> None:
-    from scipy.spatial.transform import Rotation
-
     y, x, z = Rotation.from_quat(turn).as_euler("YXZ", degrees=True)
     for c, v in zip(("tx", "ty", "tz", "rx", "ry", "rz"), (*place.tolist(), x, y, z), strict=True):
         rows[c].append((t, float(v)))
@@ -296,13 +293,8 @@ def _captured(scene: Scene, take: Take, truth: tuple[Touch, ...], kind: Kind) ->
     for j in range(shaken.shape[1]):
         flips = np.cumsum(np.concatenate([[0], (np.sum(shaken[1:, j] * shaken[:-1, j], axis=1) < 0.0).astype(int)])) % 2
         shaken[flips == 1, j] *= -1.0
-    kept = {
-        n: c
-        for n, c in take.curves.items()
-        if n.startswith(("deck/", "rail/")) or ("deck" in n and n.startswith("rail"))
-    }
+    kept = {n: c for n, c in take.curves.items() if n.startswith(("deck/", "rail/"))}
     tethers = tuple(t for t in take.tethers if t.member == "rail")
-    kept |= {n: take.curves[n] for t in tethers for n in t.weights if n in take.curves}
     made = Take(take.name, take.rate, take.first, take.last, kept, tethers, {"marl": Capture(offsets, shaken)})
     return Crossing(scene, made, truth, float(np.sqrt((off**2).sum(axis=-1).mean() / 3.0)))
 
@@ -341,16 +333,7 @@ def _shaken(member: Member, turns: Floats, noise: dict[str, Floats], size: float
 def _soles(member: Member, offsets: Floats, turns: Floats) -> Floats:
     """(F, 6, 3) heels, balls and tips in the world."""
     pos, rot = member.skeleton.pose(offsets, turns)
-    found = []
-    for part in member.parts:
-        if isinstance(part, LegPart):
-            foot = member.skeleton.index[part.joints[2]]
-            toe = member.skeleton.index[part.joints[3]] if len(part.joints) > 3 else foot
-            for joint, point in ((foot, part.sole.heel), (foot, part.sole.ball), (toe, part.sole.tip)):
-                at = np.array(point)
-                if joint != foot:
-                    # The tip is given in the foot.
-                    rest_pos, rest_rot = member.skeleton.rest_pose
-                    at = rotate(inverse(rest_rot[joint]), rest_pos[foot] + rotate(rest_rot[foot], at) - rest_pos[joint])
-                found.append(pos[:, joint] + rotate(rot[:, joint], at))
-    return np.stack(found, axis=1)
+    points = [x for part in member.parts for x in part.stands_on(member.skeleton)]
+    at = [member.skeleton.index[joint] for _, joint, _ in points]
+    found: Floats = pos[:, at] + rotate(rot[:, at], np.array([p for _, _, p in points]))
+    return found

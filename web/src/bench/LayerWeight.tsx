@@ -23,11 +23,11 @@ export function LayerWeight({ layer, doing }: { layer: LayerInfo; doing: Doing }
   const { color } = looksOf(layer.id);
   const line = Array.from({ length: 101 }, (_, k) => info.first + (k / 100) * (info.last - info.first));
   const points = [...line, ...shown.weights.map(([t]) => t)].sort((a, b) => a - b).map((t) => `${x(t).toFixed(1)},${y(weightAt(shown, t)).toFixed(1)}`);
-  const commit = (t: number, weight: number) =>
-    doing("weight", layer.id, { weight }, t).then(() => {
-      setHeld(null);
-      glimpse.close();
-    });
+  const letGo = () => {
+    setHeld(null);
+    glimpse.close();
+  };
+  const commit = (t: number, weight: number) => doing("weight", layer.id, { weight }, t).then(letGo);
   return (
     <Box
       component="svg"
@@ -73,8 +73,9 @@ export function LayerWeight({ layer, doing }: { layer: LayerInfo; doing: Doing }
           }}
           onPointerUp={() => {
             if (held && held[1] !== layer.weights.find(([at]) => at === t)?.[1]) void commit(t, held[1]);
-            else setHeld(null);
+            else letGo();
           }}
+          onPointerCancel={letGo}
           onKeyDown={(e) => {
             const step = { ArrowUp: 0.05, ArrowDown: -0.05 }[e.key];
             if (step === undefined && e.key !== "Delete" && e.key !== "Backspace") return;
@@ -90,4 +91,3 @@ export function LayerWeight({ layer, doing }: { layer: LayerInfo; doing: Doing }
     </Box>
   );
 }
-

@@ -181,7 +181,7 @@ def _held(program: Program, part: tuple[str, str], held: Contact, asked: Plant) 
     bound = program.bound(*part)
     span = _Span(
         held.begin, held.end, (held.first, held.last), _start(program, bound, held.begin, asked.before),
-        min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_ball(held),
+        min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_fore(bound, held),
     )  # fmt: skip
     now = _plant(program, bound, asked, span)
     return now.on(with_contact(now.take, held)), span
@@ -196,10 +196,10 @@ def _proven(program: Program, now: Program, spans: list[_Span], notes: tuple[str
     return now.take, prove("plant", program, now, min(s.start for s in spans), max(s.end for s in spans), notes=notes)
 
 
-def _on_ball(held: Contact) -> tuple[bool, bool]:
-    """Whether it is the ball of a foot that stands before its sole does, and after that."""
-    ball = next((p for p in held.points if p.name == "ball"), None)
-    return (ball is not None and ball.first < held.first, ball is not None and ball.last > held.last)
+def _on_fore(bound: Bound, held: Contact) -> tuple[bool, bool]:
+    """Whether it is the fore point of a foot that stands before its sole does, and after that."""
+    fore = next((p for s in spots_of(bound)[1:2] for p in held.points if p.name == s.name), None)
+    return (fore is not None and fore.first < held.first, fore is not None and fore.last > held.last)
 
 
 def _stance(program: Program, bound: Bound, held: Contact) -> Contact:
@@ -343,6 +343,9 @@ def _stilled(
         value = float(program.now(first, [c])[0]) if at is None else at
         for edge, until in edges:
             kept = insert(insert(kept, edge, default), until, default)
+            if until == edge:
+                # Without an ease it begins or ends at once.
+                continue
             key = kept.key(kept.find(edge) or 0)
             out = until > edge
             now, slope = (key.leaving, key.slope_out) if out else (key.arriving, key.slope_in)
@@ -371,7 +374,7 @@ def _within_reach(program: Program, bound: Bound, on: str, rolls: Rolling, span:
     side = np.where(times == span.last, ARRIVING, LEAVING)
     values = sample(kept, times, side, 0.0)
     node = program.world if on == "world" else program.nodes[retether.anchor_of(on)]
-    ball = next(x for x in spots_of(bound) if x.name == "ball")
+    ball = spots_of(bound)[1]
     joint = program.nodes[bound.member.id, ball.joints[0]]
 
     def place(t: float, at: int, over: dict[int, float | Floats]) -> Floats:

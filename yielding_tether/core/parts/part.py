@@ -77,7 +77,8 @@ class Part:
         return ()
 
     def stands_on(self, skeleton: Skeleton) -> tuple[tuple[str, str, tuple[float, float, float]], ...]:
-        """Points of its end that come to rest each by itself, as (name, joint, place in the joint, metres)."""
+        """Points of its end that come to rest each by itself, as (name, joint, place in the joint, metres): the one about which it
+        turns before all of it stands, then that about which it turns after it, and others that stand with that."""
         return ()
 
     def settings(self) -> tuple[Setting, ...]:

@@ -51,8 +51,8 @@ class Handle:
 
 
 class Rolling(NamedTuple):
-    """How a foot rolls on its control: the channel whose turn goes about the heel below zero, and above it about the ball up to
-    `most` (radians); `level`: channels that are zero while it stands flat."""
+    """How a foot rolls on its control: the channel whose turn goes about the first of the points that it stands on below zero, and
+    above it about the second up to `most` (radians); `level`: channels that are zero while it stands flat."""
 
     channel: int
     level: tuple[int, ...]

@@ -61,12 +61,12 @@ export function drawPlanks(g: CanvasRenderingContext2D, row: Row, scale: Scale, 
     g.fillStyle = ink.table;
     g.strokeStyle = mine ? ink.accent : ink.soft;
     // Before the sole is on and after it, heel or ball alone: a board half as thick, at their side of the plank.
-    for (const point of plank.points) {
+    for (const [n, point] of plank.points.entries()) {
       for (const [from, to] of [[point.first, Math.min(point.last, first)], [Math.max(point.first, last), point.last]] as const) {
         if (to <= from) continue;
         g.lineWidth = 1;
         g.beginPath();
-        g.rect(scale.x(from), point.name === "heel" ? y : y + h / 2, scale.x(to) - scale.x(from), h / 2);
+        g.rect(scale.x(from), n === 0 ? y : y + h / 2, scale.x(to) - scale.x(from), h / 2);
         g.fill();
         g.stroke();
       }
