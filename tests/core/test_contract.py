@@ -263,7 +263,7 @@ class Crossfades(unittest.TestCase):
                     for one, other in permutations(bound.systems, 2):
                         program = driven(plain, bound, one)
                         asked = Asked((bound.id,), 20.0, None, {"to": other, "over": 8})
-                        take, proof, label = run(program, "crossfade", asked)
+                        take, proof, label, *_ = run(program, "crossfade", asked)
                         after = program.on(take)
                         want = driven(plain, bound, other)
                         with self.subTest(kind=kind, seed=seed, one=one, other=other):

@@ -91,7 +91,7 @@ class Fading(unittest.TestCase):
     def test_it_is_no_finding_and_says_what_it_cannot(self) -> None:
         program = Program(*cast_off())
         before = [f.sentence for f in find_all(program)]
-        take, proof, label = run(program, "fade-follow", Asked((("marl", "head"),), 20.0, None, {"over": 12}))
+        take, proof, label, *_ = run(program, "fade-follow", Asked((("marl", "head"),), 20.0, None, {"over": 12}))
         self.assertEqual(label, "Head goes over to follow the world, frames 20 to 32")
         self.assertTrue(all(c.still and c.smooth for c in proof.changes))
         self.assertTrue(proof.unchanged_outside)

@@ -407,7 +407,7 @@ class Days(unittest.TestCase):
                 picked = self.asked(rng, program)
                 assert picked is not None
                 try:
-                    take, proof, _ = run(program, *picked)
+                    take, proof, *_ = run(program, *picked)
                 except CoreError as error:
                     self.assertTrue(str(error))
                     continue

@@ -197,7 +197,7 @@ class Dropping(unittest.TestCase):
             one, _ = apply(program, asked)
             two, _ = apply(program.on(one), replace(asked, first=41.0, last=None, after="ride"))
             before = program.on(two)
-            take, proof, _ = run(before, "untether", Asked((("arm", "limb"),), 0.0, None))
+            take, proof, *_ = run(before, "untether", Asked((("arm", "limb"),), 0.0, None))
             self.assertEqual(take.tethers, program.take.tethers)
             self.assertFalse([n for n in take.curves if ".raft." in n])
             self.assertTrue(proof.unchanged_outside)
@@ -220,7 +220,7 @@ class Dialled(unittest.TestCase):
             before = program.on(take).with_curves(
                 {tether.weight_channel("position"): dial, tether.weight_channel("rotation"): dial}
             )
-            dropped, proof, _ = run(before, "untether", Asked((("arm", "limb"),), 0.0, None))
+            dropped, proof, *_ = run(before, "untether", Asked((("arm", "limb"),), 0.0, None))
             self.assertEqual(dropped.tethers, ())
             self.assertTrue(proof.unchanged_outside, proof.sentence)
             at = np.arange(0.0, 61.0)

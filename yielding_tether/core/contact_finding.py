@@ -12,8 +12,6 @@ from dataclasses import replace
 from typing import NamedTuple
 
 import numpy as np
-from scipy.ndimage import gaussian_filter1d, percentile_filter
-from scipy.stats import chi2
 
 from .cast import Member, Shape
 from .contacts import Spot, end_of, spots_of
@@ -245,19 +243,25 @@ def noise_of(way: Floats, rate: float) -> float:
     """Standard deviation (metres an axis) of the white noise of samples (F, D): from their second differences, of which the small
     ones around each moment are those of what stands. Where some of the motion has none, since it was planted say, that of the
     rest."""
+    # Takes long to import, and a start does not wait for it.
+    from scipy.ndimage import percentile_filter
+    from scipy.special import gammaincinv
+
     if len(way) < 8:
         return 0.0
     second = ((way[2:] - 2.0 * way[1:-1] + way[:-2]) ** 2).sum(axis=1)
     around = min(max(8, round(ABOUT * rate)), len(second))
     small = percentile_filter(second, 100.0 * QUIET, size=around, mode="nearest")
     most = float(np.quantile(small, MOSTLY))
-    # Of points of one body three axes count: they share their noise.
+    # Of points of one body three axes count, they share their noise; the quantile of chi squared of three is known.
     there = float(np.median(small[small >= 0.25 * most]))
-    return float(np.sqrt(there / (6.0 * chi2.ppf(QUIET, 3) * way.shape[1] / 3.0)))
+    return float(np.sqrt(there / (12.0 * gammaincinv(1.5, QUIET) * way.shape[1] / 3.0)))
 
 
 def _rests(way: Floats, rate: float, tall: float, least: int) -> list[Rest]:
     """Rests of one way (F, D), in order of time."""
+    from scipy.ndimage import gaussian_filter1d
+
     points = way.shape[1] // 3
     noise = noise_of(way, rate)
     # The speed of the points together: the greatest of a single one.

@@ -47,11 +47,14 @@ from .takes import Contact
 from .transforms import Floats, Ints, rotate, rotation_distance, wrap_near
 
 Flags = NDArray[np.bool_]
+_EMPTY: Floats = np.empty(0)
 Curves = dict[str, Curve]
 #: Step of the plain central difference at keys that no source key shares, frames.
 _CENTRAL = 1.0 / 32.0
 #: Where the sign of a segment is read, as shares of its length.
 _WITHIN = np.array([0.125, 0.5, 0.875])
+#: What of a sign of a limb counts: below it the limb is straight there.
+NOTED = 1e-6
 #: Metres and radians below which an adjustment is the rounding of a fit.
 ROUNDING = 1e-9
 #: Frames below which two times are one.
@@ -179,6 +182,14 @@ class Fitted:
     values: Floats
     slopes: Floats
 
+    def with_more(self, other: Fitted) -> Fitted:
+        """With those of the times of another that are new."""
+        times, which = np.unique(np.concatenate([self.times, other.times]), return_index=True)
+        values, slopes = (
+            np.concatenate(x, axis=2)[:, :, which] for x in ((self.values, other.values), (self.slopes, other.slopes))
+        )
+        return Fitted(times, values, slopes)
+
 
 def fit_along(motion: Motion, target: Target, times: Floats, exact: Flags, near: Floats) -> Fitted:
     """Fits a target at key times along a motion, with slopes from both sides.
@@ -261,10 +272,12 @@ HELD = (5e-5, 8.7e-5)
 @dataclass(frozen=True)
 class Placing:
     """Where keys are put along a motion: on the kept key times, on every frame, on the kept ones and as many more as keep
-    every joint of the cast within `tolerance` (metres and radians), or on as few frames as keep them there."""
+    every joint of the cast within `tolerance` (metres and radians), or on as few frames as keep them there; whether keys that the
+    target has may go then."""
 
     keys: Literal["kept", "every", "within", "few"] = "kept"
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
+    free: bool = False
 
 
 class Hold(NamedTuple):
@@ -330,18 +343,27 @@ def carry(
     both_sides = np.concatenate([[start, end], inner, crossed])
     times = np.unique(np.concatenate([times, crossed]))
     motion = motion or motion_of(program, target)
-    keyed = expressed(motion, target, curves, times, both_sides, source, open_end)
+    near = program.now(start, target.channels)
+    fitted = fit_along(motion, target, times, np.isin(times, both_sides), near)
+    keyed = expressed(motion, target, curves, times, both_sides, source, open_end, fitted)
     if judged is None:
         judged = Judged(program, program.joints()[1], holding(program, start, end) if placing.keys != "kept" else ())
     if placing.keys in ("within", "few") and end > start:
         # Few keys are chosen out of dense ones, which must be dense enough: a locked limb may swing far in one frame.
         share = 1.0 if placing.keys == "within" else 0.5
         within = (share * placing.tolerance[0], share * placing.tolerance[1])
-        while len(more := _beyond(program, target, {**curves, **keyed}, within, times, judged)):
-            times = np.unique(np.concatenate([times, more]))
-            keyed = expressed(motion, target, curves, times, both_sides, source, open_end)
+        # Halfway between two frames what is judged lies halfway between two keys, or on one.
+        split = np.floor(times[times % 1.0 != 0.0]) + 0.5 if placing.keys == "few" else np.empty(0)
+        more = _told_apart(np.unique(split[(split > start) & (split < end)]), times)
+        while len(more) or len(more := _beyond(program, target, {**curves, **keyed}, within, times, judged)):
+            # With the first time, so that angles are followed from there.
+            new = np.append(start, more)
+            fitted = fitted.with_more(fit_along(motion, target, new, np.zeros(len(new), dtype=bool), near))
+            times = fitted.times
+            keyed = expressed(motion, target, curves, times, both_sides, source, open_end, fitted)
+            more = np.empty(0)
     if placing.keys == "few" and end > start:
-        keyed = _few(program, target, motion, curves, keyed, times, crossed, placing.tolerance, judged)
+        keyed = _few(program, target, motion, curves, keyed, times, crossed, placing, judged)
     curves.update(keyed)
     return times
 
@@ -356,14 +378,18 @@ def _told_apart(times: Floats, others: Floats) -> Floats:
 
 def _few(
     program: Program, target: Target, motion: Motion, old: Curves, keyed: Curves, times: Floats,
-    crossed: Floats, tolerance: tuple[float, float], judged: Judged,
+    crossed: Floats, placing: Placing, judged: Judged,
 ) -> Curves:  # fmt: skip
-    """As few of the keys at these times as keep every joint within the tolerance. Keys that the target has stay,
-    and those where a sign steps (`crossed`): a limb that is not quite straight there would jump."""
+    """As few of the keys at these times as keep every joint within the tolerance. Keys that the target has stay, where they are not
+    free to go, and those where a sign steps (`crossed`): a limb that is not quite straight there would jump."""
+    tolerance = placing.tolerance
     names = program.channel_names()
     mine = {names[c]: k for k, c in enumerate(target.channels)}
     half = 0.5 * (times[1:] + times[:-1])
-    fixed = {names[c]: np.isin(times, [*program.curve(c).times, *crossed]) for c in target.channels}
+    stay = {c: _EMPTY if placing.free else program.curve(c).times for c in target.channels.tolist()}
+    # What stands keeps both ends of that: between them it does not move at all.
+    stands = [t for h in judged.holds if h.node in target.bound.nodes for t in (h.first, h.last)]
+    fixed = {names[c]: np.isin(times, [*t, *crossed, *stands]) for c, t in stay.items()}
     near = program.now(float(half[0]), target.channels)
     between = held(target.mine, target.fit(motion.poses(half, np.zeros(len(half), dtype=np.int64)), near))
     inside = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in keyed.items()}
@@ -386,9 +412,13 @@ def _few(
     def whole(tried: Curves) -> Curves:
         return {n: spliced(keyed[n], c, inside[n]) for n, c in tried.items()}
 
-    def measured(tried: Curves) -> Floats:
-        now = program.with_curves({**old, **whole(tried)}).evaluate(at, overrides=overrides, only=nodes)
-        off = judged.off(at, now, wanted, tolerance)
+    def measured(tried: Curves, where: Flags) -> Floats:
+        # Of each time that is asked for also what lies halfway to its neighbours, which are needed for that.
+        on = np.flatnonzero(np.convolve(where, np.ones(3), mode="same") > 0.0)
+        some = np.unique(np.concatenate([2 * on, np.minimum(2 * on + 1, len(at) - 1)]))
+        now = program.with_curves({**old, **whole(tried)}).evaluate(at[some], overrides=overrides, only=nodes)
+        off = np.zeros(len(at))
+        off[some] = judged.off(at[some], now, wanted.some(some), tolerance)
         # Frames and half-frames are judged; each time answers for what lies halfway to its neighbours too.
         middle = np.where(2.0 * half == np.round(2.0 * half), off[1::2], 0.0)
         found: Floats = np.maximum(off[::2], np.maximum(np.append(middle, 0.0), np.append(0.0, middle)))
@@ -435,16 +465,16 @@ def sources(program: Program, target: Target, start: float, end: float) -> set[i
 
 def expressed(
     motion: Motion, target: Target, old_curves: Mapping[str, Curve], times: Floats, both_sides: Floats,
-    source: set[int], open_end: bool,
+    source: set[int], open_end: bool, fitted: Fitted | None = None,
 ) -> Curves:  # fmt: skip
     """Curves of a target with keys at these times along a motion; slopes are taken from both sides at the times in
-    `both_sides`. What lies before the first and after the last time stays."""
+    `both_sides`. What lies before the first and after the last time stays. `fitted`: what is fitted at these times, where that is
+    known."""
     program = motion.program
     mine = target.mine
     start, end = float(times[0]), float(times[-1])
     names = program.channel_names()
-    near = program.now(start, mine.channels)
-    fitted = fit_along(motion, target, times, np.isin(times, both_sides), near)
+    fitted = fitted or fit_along(motion, target, times, np.isin(times, both_sides), program.now(start, mine.channels))
     # On top of motion of its own nothing stands still.
     blocked = np.zeros(len(times), dtype=bool) if target.moves_alone else stepped_intervals(program, source, times)
     signs = _signs(program, target, times)
@@ -527,7 +557,7 @@ def crossings(program: Program, target: Target, times: Floats) -> Floats:
 
     A key of all channels at that very moment lets it step without a jump: the limb is straight on both sides.
     """
-    grid = np.unique(np.concatenate([times, np.arange(np.ceil(times[0]), times[-1])]))
+    grid = np.unique(np.concatenate([times, np.arange(np.ceil(2.0 * times[0]), 2.0 * times[-1]) / 2.0]))
     if len(grid) < 2:
         # From the last frame of a take on nothing lies between.
         return np.empty(0)
@@ -535,20 +565,19 @@ def crossings(program: Program, target: Target, times: Floats) -> Floats:
     arriving = _side_of(program, target, grid[1:], ARRIVING)
     if leaving is None or arriving is None:
         return np.empty(0)
+    across = np.flatnonzero((leaving * arriving < 0.0) & (np.abs(leaving) > NOTED) & (np.abs(arriving) > NOTED))
+    if not len(across):
+        return np.empty(0)
     # Takes half a second to import, and a start does not wait for it.
-    from scipy.optimize import brentq
+    from scipy.optimize.elementwise import find_root
 
-    def side(t: float) -> float:
-        found = _side_of(program, target, np.array([t]))
+    def side(t: Floats) -> Floats:
+        found = _side_of(program, target, t)
         assert found is not None
-        return float(found[0])
+        return found
 
-    found = []
-    for k in np.flatnonzero((leaving * arriving < 0.0) & (np.abs(leaving) > 1e-6) & (np.abs(arriving) > 1e-6)):
-        a, b = grid[k] + 1e-9, grid[k + 1] - 1e-9
-        if side(a) * side(b) < 0.0:
-            found.append(float(brentq(side, a, b, xtol=1e-12)))
-    return np.array(found)
+    found = find_root(side, (grid[across] + 1e-9, grid[across + 1] - 1e-9), tolerances={"xatol": 1e-12, "xrtol": 0.0})
+    return np.asarray(found.x[found.success])
 
 
 def _signs(program: Program, target: Target, times: Floats) -> Floats | None:
@@ -561,6 +590,11 @@ def _signs(program: Program, target: Target, times: Floats) -> Floats | None:
     if len(times) > 1:
         side = side.reshape(-1, len(_WITHIN))
         side = np.take_along_axis(side, np.abs(side).argmax(axis=1)[:, None], axis=1)[:, 0]
+        # What joins the segments on both sides is what both ends say, where neither says the other side; a limb that only dips
+        # through straight between them is off by that little there, and jumps nowhere.
+        ends = [_side_of(program, target, t, k) for t, k in ((times[:-1], LEAVING), (times[1:], ARRIVING))]
+        first, last = (np.where(np.abs(e) > NOTED, e, 0.0) for e in ends if e is not None)
+        side = np.where((first * last >= 0.0) & (first + last != 0.0), first + last, side)
     told = np.flatnonzero(np.abs(side) > STRAIGHT)
     if not len(told):
         signs = np.full(len(side), float(np.where(side[0] < 0.0, -1.0, 1.0)))
@@ -639,6 +673,20 @@ def join(program: Program, target: Target, curves: Curves, at: float, settle: fl
         kind = STEPPED if mine.stepped[k] else key.kind
         keys.append(key._replace(leaving=value, slope_out=slope, rule=FREE, kind=kind))
         curves[names[c]] = put(kept, keys)
+
+
+def bends_otherwise(program: Program, target: Target, at: float) -> bool:
+    """Whether what arrives at a moment bends to another side than the keys that follow there say: a system that meets it would bend
+    all of them over."""
+    mine = target.mine
+    later = [
+        k for c in mine.channels[~mine.stepped].tolist() if (k := program.curve(c)).times[-1:].max(initial=-np.inf) > at
+    ]
+    signs = mine.stepped & ~mine.held
+    if not (later and signs.any()):
+        return False
+    fitted = fit_at(program, target, at, LEAVING).values[ARRIVING, signs, 0]
+    return bool(np.any(fitted != program.now(at, mine.channels[signs])))
 
 
 def lead(program: Program, target: Target, curves: Curves, at: float) -> float:

@@ -9,30 +9,58 @@ are held tighter until that is within the tolerance.
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
+from typing import NamedTuple
 
 import numpy as np
+from numpy.typing import NDArray
 
 from .curves import STEPPED, Curve, sample
 from .kernels.few import fewest_keys
-from .transforms import Floats
+from .transforms import Floats, Ints
+
+Flags = NDArray[np.bool_]
 
 #: Slopes tried at each key on top of the motion's own, in tolerances a frame.
 BENDS = (0.0, -0.3, 0.3, -0.8, 0.8)
 #: Most frames between two keys.
 LONGEST = 120
-#: Rounds with the motion's own slopes alone, and then at most with others: each holds some channels tighter.
-OWN_ROUNDS, ROUNDS = 4, 12
+#: Rounds with the motion's own slopes alone, and then with others before what strays too far has dense keys: each holds some
+#: channels tighter.
+OWN_ROUNDS, ROUNDS = 4, 8
 #: Share of what a channel may stray alone that it starts with, and what of it stays once slopes are chosen too.
 LOOSE, HANDED_OVER = 0.65, 0.85
 #: What a time that strays too far is brought to; the share of the most that a channel strays from which on it is held.
 AIM, PART = 0.9, 0.1
+#: By how much more than the dense keys the joints may stray where those are beyond the tolerance.
+DENSE = 1.001
 #: Rounds after the first that fits, in which channels are let go by as much where the joints are far from what they may stray,
 #: over as many times on both sides.
 MORE, LOOSER, AROUND = 2, 1.15, 4
+#: Less than this much is not worth a choice anew.
+SLACK = 1.04
 #: Where channels are held this tight in vain, keys are what helps.
 HELPLESS = 0.02
+#: Radians, metres or shares by which a channel may move and yet counts as one that does not.
+IDLE = 1e-9
+#: Keys on both sides of what changes that are chosen anew with it.
+BESIDE = 3
 #: How many times on both sides are held tighter with one that strays.
 SPREAD = 1
+
+
+class _Thin(NamedTuple):
+    """A thinned curve: which of the dense keys it has (K,), and which of the slopes tried (K,) each of them; how far the channel
+    might stray (F,), and which keys had to stay (F,)."""
+
+    chosen: Ints
+    bent: Ints
+    tolerance: Floats
+    stay: Flags
+
+    def curve(self, dense: Curve, bends: Floats) -> Curve:
+        kept = dense.numbers[self.chosen].copy()
+        kept[:, 3:] += (bends[self.bent] * self.tolerance[self.chosen])[:, None]
+        return Curve(kept, dense.marks[self.chosen])
 
 
 def thinned(
@@ -43,30 +71,76 @@ def thinned(
     dense: smooth keys at F times; middles (F - 1,): the motion halfway between them; fixed (F,) bool: keys that stay;
     tolerance (F,); bends: what is tried on top of the motion's own slope, which (0) is among them.
     """
-    numbers = dense.numbers
-    size = len(numbers)
-    if size < 3:
-        return dense
-    times, arriving, leaving, slopes_in, slopes_out = (np.ascontiguousarray(numbers[:, k]) for k in range(5))
-    stay = fixed | (arriving != leaving)
-    stay[[0, -1]] = True
     tried = np.array(bends)
-    best, came = np.zeros((size, len(tried)), dtype=np.int64), np.zeros((size, len(tried)), dtype=np.int64)
+    return _thinned(dense, middles, fixed, tolerance, tried).curve(dense, tried)
+
+
+def _thinned(dense: Curve, middles: Floats, fixed: Flags, tolerance: Floats, bends: Floats) -> _Thin:
+    """The same; at both ends the slope is the motion's own, so that it meets what lies outside without a kink."""
+    numbers = dense.numbers
+    stay = fixed | (numbers[:, 1] != numbers[:, 2])
+    stay[[0, -1]] = True
+    own = int(np.flatnonzero(bends == 0.0)[0])
+    chosen, bent = _fewest(numbers, middles, stay, tolerance, bends, own, own)
+    return _Thin(chosen, bent, tolerance, fixed)
+
+
+def _thinned_anew(
+    known: _Thin, dense: Curve, middles: Floats, fixed: Flags, tolerance: Floats, bends: Floats
+) -> tuple[_Thin, Flags]:
+    """A thinned curve chosen anew where it may stray otherwise, or other keys must stay, and a few keys around; what lies between
+    is as it was. Also tells (F,) where that is."""
+    changed = (tolerance != known.tolerance) | (fixed != known.stay)
+    where = np.zeros(len(changed), dtype=bool)
+    if not changed.any():
+        return known, where
+    edges = np.flatnonzero(np.diff(np.concatenate([[False], changed, [False]]).astype(np.int8)))
+    first = np.maximum(np.searchsorted(known.chosen, edges[::2], side="left") - BESIDE, 0)
+    last = np.minimum(np.searchsorted(known.chosen, edges[1::2] - 1, side="right") - 1 + BESIDE, len(known.chosen) - 1)
+    for a, b in zip(first, last, strict=True):
+        where[known.chosen[a] : known.chosen[b] + 1] = True
+    stay = fixed | (dense.numbers[:, 1] != dense.numbers[:, 2])
+    chosen, bent, done = [], [], 0
+    ends = np.flatnonzero(np.diff(np.concatenate([[False], where, [False]]).astype(np.int8)))
+    for a, b in zip(ends[::2], ends[1::2] - 1, strict=True):
+        i, j = np.searchsorted(known.chosen, [a, b])
+        some = slice(a, b + 1)
+        there = stay[some].copy()
+        there[[0, -1]] = True
+        now, slopes = _fewest(
+            dense.numbers[some], middles[a:b], there, tolerance[some], bends, int(known.bent[i]), int(known.bent[j])
+        )
+        chosen += [known.chosen[done:i], a + now[:-1]]
+        bent += [known.bent[done:i], slopes[:-1]]
+        done = j
+    chosen.append(known.chosen[done:])
+    bent.append(known.bent[done:])
+    return _Thin(np.concatenate(chosen), np.concatenate(bent), tolerance, fixed), where
+
+
+def _fewest(
+    numbers: Floats, middles: Floats, stay: Flags, tolerance: Floats, bends: Floats, begin: int, end: int
+) -> tuple[Ints, Ints]:
+    """Which keys are the fewest, and which of the slopes tried each of them has; the first and the last have given ones."""
+    size, count = len(numbers), len(bends)
+    still = all(np.ptp(x) <= IDLE for x in (numbers[:, 1:3], middles)) and np.abs(numbers[:, 3:]).max() <= IDLE
+    if size < 3 or (still and bends[begin] == bends[end] == 0.0):
+        # What does not move needs no choice.
+        chosen = np.flatnonzero(stay)
+        return chosen, np.full(len(chosen), begin)
+    times, arriving, leaving, slopes_in, slopes_out = (np.ascontiguousarray(numbers[:, k]) for k in range(5))
+    best, came = np.zeros((size, count), dtype=np.int64), np.zeros((size, count), dtype=np.int64)
     fewest_keys(
-        times, arriving, leaving, slopes_in, slopes_out, np.ascontiguousarray(middles), stay.astype(np.int64), tolerance,
-        tried, best, came, LONGEST,
+        times, arriving, leaving, slopes_in, slopes_out, np.ascontiguousarray(middles), stay.astype(np.int64),
+        np.ascontiguousarray(tolerance), bends, begin, best, came, np.zeros(size, dtype=np.int64), LONGEST,
     )  # fmt: skip
-    # At both ends the slope is the motion's own, so that it meets what lies outside without a kink.
-    own = np.flatnonzero(tried == 0.0)
-    state = (size - 1) * len(tried) + int(own[np.argmin(best[-1, own])])
+    state = (size - 1) * count + end
     states = []
     while state >= 0:
         states.append(state)
-        state = int(came[divmod(state, len(tried))])
-    chosen, bent = np.divmod(np.array(states[::-1]), len(tried))
-    kept = numbers[chosen].copy()
-    kept[:, 3:] += (tried[bent] * tolerance[chosen])[:, None]
-    return Curve(kept, dense.marks[chosen])
+        state = int(came[divmod(state, count)])
+    chosen, bent = np.divmod(np.array(states[::-1]), count)
+    return chosen, bent
 
 
 def choose(
@@ -74,64 +148,95 @@ def choose(
     middles: dict[str, Floats],
     fixed: dict[str, np.ndarray],
     reach: dict[str, Floats],
-    measured: Callable[[dict[str, Curve]], Floats],
+    measured: Callable[[dict[str, Curve], Flags], Floats],
 ) -> dict[str, Curve]:
     """Thins several curves together, to few keys with which the joints stay where they may.
 
-    `fixed`: which of its T keys each keeps; `reach`: how far each may stray alone, at each of the times; `measured`: (T,)
-    how far the joints stray about each time, as a share of what is allowed. Where they stray too far the channels that
-    stray there most are held tighter; where that does not help, the dense keys stay. Curves that step, and those without
-    middles, are left as they are. The dense curves are the result where nothing fewer will do.
+    `fixed`: which of its T keys each keeps; `reach`: how far each may stray alone, at each of the times; `measured`: (T,) how far
+    the joints stray about those of the times that are asked for, as a share of what is allowed. Where they stray too far the
+    channels that stray there most are held tighter; where that does not help, the dense keys stay. Curves that step, and
+    those without middles, are left as they are.
     """
     able = [n for n, c in dense.items() if n in middles and not np.any(c.marks[:-1, 0] == STEPPED)]
     if not able:
         return dense
     times = dense[able[0]].times
     half = 0.5 * (times[1:] + times[:-1])
-    share = {n: np.full(len(times), LOOSE) for n in able}
-    stay = np.zeros(len(times), dtype=bool)
+    everywhere = np.ones(len(times), dtype=bool)
+    # Where the dense keys stray too far themselves, as where a limb snaps through straight within a frame, fewer can't do better.
+    floor = np.maximum(1.0, DENSE * measured(dense, everywhere))
+    thin: dict[str, _Thin] = {}
+    off = floor
+
+    def attempt(share: dict[str, Floats], stay: Flags, bends: Sequence[float], anew: bool = False) -> dict[str, Curve]:
+        """The curves with channels held as tight as this; how far the joints stray then, in what they may, is in `off`."""
+        nonlocal off
+        tried, where = np.array(bends), np.zeros(len(times), dtype=bool)
+        for n in able:
+            given = dense[n], middles[n], stay | fixed[n], share[n] * reach[n], tried
+            if anew:
+                thin[n], there = _thinned(*given), everywhere
+            else:
+                thin[n], there = _thinned_anew(thin[n], *given)
+            where |= there
+        found = dense | {n: thin[n].curve(dense[n], tried) for n in able}
+        off = np.where(where, measured(found, where) / floor, off)
+        return found
+
+    def tighter(share: dict[str, Floats], tried: dict[str, Curve]) -> dict[str, Floats]:
+        """Channels held tighter where the joints stray too far, those that stray there most."""
+        by = np.clip(AIM / np.maximum(_most(off, SPREAD), 1e-3), 0.2, 1.0)
+        there = _most((by < 1.0).astype(float), 1 + SPREAD) > 0.0
+        used = {n: _strays(dense[n], middles[n], tried[n], times, half, there) / reach[n] for n in able}
+        most = np.max(list(used.values()), axis=0)
+        return {n: np.where((by < 1.0) & (used[n] >= PART * most), s * by, s) for n, s in share.items()}
+
     # How tight is found with the motion's own slopes, at a fraction of the cost; then slopes are chosen too, which use up
     # what the channels may stray and so need it a little tighter.
-    bends: Sequence[float] = BENDS[:1]
-    own, left, more = OWN_ROUNDS, ROUNDS, MORE
-    best = dense
-    while left and more:
-        tried = dense | {n: thinned(dense[n], middles[n], stay | fixed[n], share[n] * reach[n], bends) for n in able}
-        off = measured(tried)
-        fits = off.max() <= 1.0
-        if not own and fits and sum(map(len, tried.values())) < sum(map(len, best.values())):
-            best = tried
-        if not fits or best is not dense:
-            tighter = np.clip(AIM / np.maximum(_most(off, SPREAD), 1e-3), 0.2, 1.0)
-            used = {n: _strays(dense[n], middles[n], tried[n], times, half) / reach[n] for n in able}
-            most = np.max(list(used.values()), axis=0)
-            share = {n: np.where(used[n] >= PART * most, s * tighter, s) for n, s in share.items()}
-        if best is not dense:
-            # Something fits: where the joints stray less than they may, the channels are let go a little, and the fewest keys win.
-            more -= 1
-            looser = np.clip(AIM / np.maximum(_most(off, AROUND), 1e-3), 1.0, LOOSER)
-            share = {n: np.minimum(s * looser, 1.0) for n, s in share.items()}
-            continue
-        if not fits:
-            helpless = np.min(list(share.values()), axis=0) < HELPLESS
-            stay |= _most(((off > 1.0) & helpless).astype(float), 1) > 0.0
-        if not own:
-            left -= 1
-            if left <= ROUNDS // 2:
-                stay |= off > 1.0
-            continue
-        own = 0 if fits else own - 1
-        if not own:
-            bends = BENDS
-            share = {n: HANDED_OVER * s for n, s in share.items()}
+    share = {n: np.full(len(times), LOOSE) for n in able}
+    stay = np.zeros(len(times), dtype=bool)
+    for k in range(OWN_ROUNDS):
+        tried = attempt(share, stay, BENDS[:1], anew=k == 0)
+        if off.max() <= 1.0:
+            break
+        share = tighter(share, tried)
+    share = {n: HANDED_OVER * s for n, s in share.items()}
+    rounds = 0
+    while True:
+        tried = attempt(share, stay, BENDS, anew=rounds == 0)
+        if off.max() <= 1.0:
+            break
+        rounds += 1
+        share = tighter(share, tried)
+        helpless = np.min(list(share.values()), axis=0) < HELPLESS
+        # In the end the dense keys stay there and beside it, and so it ends.
+        stay |= _most(((off > 1.0) & (helpless | (rounds > ROUNDS // 2))).astype(float), int(rounds > ROUNDS)) > 0.0
+    # Something fits: where the joints stray less than they may, the channels are let go a little, but for where that is too much.
+    best, loose = tried, share
+    for _ in range(MORE):
+        by = np.clip(AIM / np.maximum(_most(off, AROUND), 1e-3), 1.0, LOOSER)
+        by[by < SLACK] = 1.0
+        loose = {n: np.minimum(s * by, 1.0) for n, s in loose.items()}
+        tried = attempt(loose, stay, BENDS)
+        if off.max() > 1.0:
+            beyond = _most((off > 1.0).astype(float), AROUND) > 0.0
+            loose = {n: np.where(beyond, share[n], s) for n, s in loose.items()}
+            tried = attempt(loose, stay, BENDS)
+        if off.max() > 1.0:
+            break
+        share = loose
+        best = min(best, tried, key=lambda c: sum(map(len, c.values())))
     return best
 
 
-def _strays(dense: Curve, middles: Floats, thin: Curve, times: Floats, half: Floats) -> Floats:
-    """(T,) how far a thinned curve strays from the dense one about each of its T times."""
-    between = np.abs(sample(thin, half) - middles)
-    on = np.abs(sample(thin, times) - dense.numbers[:, 2])
-    found: Floats = np.maximum(on, np.maximum(np.append(between, 0.0), np.append(0.0, between)))
+def _strays(dense: Curve, middles: Floats, thin: Curve, times: Floats, half: Floats, there: Flags) -> Floats:
+    """(T,) how far a thinned curve strays from the dense one about those of its T times that are `there`; elsewhere zero."""
+    found = np.zeros(len(times))
+    on, between = np.flatnonzero(there), np.flatnonzero(there[1:] | there[:-1])
+    found[on] = np.abs(sample(thin, times[on]) - dense.numbers[on, 2])
+    off = np.abs(sample(thin, half[between]) - middles[between])
+    found[between] = np.maximum(found[between], off)
+    found[between + 1] = np.maximum(found[between + 1], off)
     return _most(found, SPREAD)
 
 

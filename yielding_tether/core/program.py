@@ -63,6 +63,12 @@ class Poses:
     #: Points (F, 3) about which controls turn, by the first of their channels, where they are not those of the take.
     pivots: dict[int, Floats] = field(default_factory=dict)
 
+    def some(self, which: Ints) -> Poses:
+        """Those of these times, by their indices."""
+        sizes = None if self.sizes is None else self.sizes[which]
+        points = {c: p[which] for c, p in self.pivots.items()}
+        return Poses(self.times[which], self.pos[which], self.rot[which], self.side[which], sizes, points)
+
     def size(self, slot: int) -> Floats | None:
         """(F,) the size in a slot; None where it is one."""
         return None if self.sizes is None or not slot else self.sizes[:, slot]

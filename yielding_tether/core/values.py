@@ -96,48 +96,71 @@ def _stages(value: PoseValue, at: Floats) -> Floats:
 SAME = 1e-7
 #: Where values are sought from, and in how many steps: at a few times, and at all.
 STARTS, PROBES, ROUNDS = np.array([0.15, 0.5, 0.85]), 8, 24
+#: How many times apart values are sought from anywhere; between them from what lies on both sides.
+APART = 16
 
 
 def recovered(values: Sequence[PoseValue], joints: Sequence[str], local: Floats) -> Floats | None:
-    """(V, F) values that alone make these turns of joints beyond their rests, local (F, n, 4); None where none do at all
-    times. Gauss and Newton's method from several starts, on three of the times before on all."""
+    """(V, F) values that alone make these turns of joints beyond their rests, local (F, n, 4), in order of time; None where none
+    do at all times. Gauss and Newton's method from several starts at a few of the times, between them from what is there."""
     count = len(local)
     still = [k for k, j in enumerate(joints) if not any(j in v.joints for v in values)]
     if rotation_distance(local[:, still], np.array(IDENTITY)).max(initial=0.0) >= SAME:
         return None
     # Most poses are made by hand: a look at a few tells that for little.
     some = np.unique(np.linspace(0, count - 1, min(count, 3)).astype(np.int64))
-    probes = _sought(values, joints, local[some], PROBES)
-    if probes is None or count <= len(some):
-        return probes
-    return _sought(values, joints, local, ROUNDS)
+    if _anywhere(values, joints, local[some], PROBES) is None:
+        return None
+    some = np.unique([*range(0, count, APART), count - 1])
+    there = _anywhere(values, joints, local[some], ROUNDS)
+    if there is None:
+        return None
+    between = np.stack([np.interp(np.arange(count), some, v) for v in there])
+    found, far = _sought(values, joints, local, between, ROUNDS)
+    left = np.flatnonzero(far >= SAME)
+    if len(left):
+        others = _anywhere(values, joints, local[left], ROUNDS)
+        if others is None:
+            return None
+        found[:, left] = others
+    return found
 
 
-def _sought(values: Sequence[PoseValue], joints: Sequence[str], local: Floats, rounds: int) -> Floats | None:
-    """The same, all starts side by side and the best of them for each time."""
+def _anywhere(values: Sequence[PoseValue], joints: Sequence[str], local: Floats, rounds: int) -> Floats | None:
+    """(V, F) such values, sought from all starts side by side, the best of them for each time; None where there are none."""
     frames, starts = len(local), len(STARTS)
-    every = np.tile(local, (starts, 1, 1))
-    now = np.tile(np.repeat(STARTS, frames), (len(values), 1))
-    for _ in range(rounds):
-        off = _off(values, joints, now, every)
-        slopes = np.empty((*off.shape, len(values)))
-        for v in range(len(values)):
-            step = np.where(now[v] < 0.5, 1e-6, -1e-6)
-            moved = now.copy()
-            moved[v] += step
-            slopes[:, :, v] = (_off(values, joints, moved, every) - off) / step[:, None]
-        normal = np.einsum("fkv,fkw->fvw", slopes, slopes) + 1e-9 * np.eye(len(values))
-        wanted = np.linalg.solve(normal, np.einsum("fkv,fk->fv", slopes, off)[..., None])[..., 0]
-        change = np.clip(now - wanted.T, 0.0, 1.0) - now
-        now = now + change
-        if np.abs(change).max() < 1e-12:
-            break
-    far = rotation_distance(turned(values, joints, now), every).max(axis=1).reshape(starts, frames)
-    best = far.argmin(axis=0)
+    begin = np.tile(np.repeat(STARTS, frames), (len(values), 1))
+    now, far = _sought(values, joints, np.tile(local, (starts, 1, 1)), begin, rounds)
+    far = far.reshape(starts, frames)
     if far.min(axis=0).max() >= SAME:
         return None
-    found: Floats = now.reshape(len(values), starts, frames)[:, best, np.arange(frames)]
+    found: Floats = now.reshape(len(values), starts, frames)[:, far.argmin(axis=0), np.arange(frames)]
     return found
+
+
+def _sought(
+    values: Sequence[PoseValue], joints: Sequence[str], local: Floats, begin: Floats, rounds: int
+) -> tuple[Floats, Floats]:
+    """(V, F) values sought from some (V, F), and (F,) how far the joints are from where they should be turned then, radians."""
+    now = begin.copy()
+    todo = np.arange(len(local))
+    for _ in range(rounds):
+        at, wanted = now[:, todo], local[todo]
+        off = _off(values, joints, at, wanted)
+        slopes = np.empty((*off.shape, len(values)))
+        for v in range(len(values)):
+            step = np.where(at[v] < 0.5, 1e-6, -1e-6)
+            moved = at.copy()
+            moved[v] += step
+            slopes[:, :, v] = (_off(values, joints, moved, wanted) - off) / step[:, None]
+        normal = np.einsum("fkv,fkw->fvw", slopes, slopes) + 1e-9 * np.eye(len(values))
+        by = np.linalg.solve(normal, np.einsum("fkv,fk->fv", slopes, off)[..., None])[..., 0]
+        change = np.clip(at - by.T, 0.0, 1.0) - at
+        now[:, todo] += change
+        todo = todo[np.abs(change).max(axis=0) >= 1e-12]
+        if not len(todo):
+            break
+    return now, rotation_distance(turned(values, joints, now), local).max(axis=1)
 
 
 def _off(values: Sequence[PoseValue], joints: Sequence[str], now: Floats, local: Floats) -> Floats:

@@ -33,7 +33,7 @@ from ..store.jobs import Jobs
 from ..store.store import Missing, Store
 from . import operations
 from . import schemas as s
-from .describe import as_drag, card, clip_info, contact_infos, curve_infos, pose_strip, pose_table, strands
+from .describe import as_drag, card, clip_info, contact_infos, curve_infos, pose_strip, pose_table
 from .files import add_files
 from .fitting import add_fitting
 from .guard import COOKIE, Guard, token_of
@@ -41,7 +41,7 @@ from .parameters import PROBLEMS, Frames, Key, RevisionId, TakeId
 from .problems import HINDERED, TOLD, hindrance, problem_of
 from .quiet import Quiet
 from .studio import Studio
-from .wanted import while_wanted
+from .trying import add_trying
 
 log = logging.getLogger(__name__)
 
@@ -60,6 +60,7 @@ def create_app(store: Store, web: Path | None = None, key: str = "", jobs: Jobs 
     app.add_middleware(Guard, key=key)
     app.add_middleware(Quiet)
     studio = Studio(store)
+    jobs = jobs or Jobs(store.engine)
     app.state.studio = studio
     _errors(app)
     _scenes(app, studio, key)
@@ -67,7 +68,8 @@ def create_app(store: Store, web: Path | None = None, key: str = "", jobs: Jobs 
     _writing(app, studio)
     add_fitting(app, studio)
     _live(app, studio)
-    add_files(app, jobs or Jobs(store.engine), store.head)
+    add_files(app, jobs, store.head)
+    add_trying(app, studio, jobs)
     if web is not None and web.exists():
         _interface(app, web)
     return app
@@ -314,16 +316,6 @@ def _takes(app: FastAPI, studio: Studio) -> None:
 
 def _writing(app: FastAPI, studio: Studio) -> None:
     @app.post(
-        "/api/takes/{take_id}/try",
-        tags=["operations"],
-        summary="Try an operation: its result and proof, nothing written",
-        responses=PROBLEMS,
-    )
-    async def try_operation(request: Request, take_id: TakeId, asked: s.OperationAsked) -> s.Tried:
-        """Whoever hangs up before the answer cancels it."""
-        return await while_wanted(request, _tried, studio, take_id, asked)
-
-    @app.post(
         "/api/takes/{take_id}/suggest",
         tags=["operations"],
         summary="Choices that a stretch of parts most likely wants",
@@ -423,13 +415,6 @@ def _writing(app: FastAPI, studio: Studio) -> None:
         take_id: TakeId, revision: Annotated[int, PathParameter(ge=1, le=s.MOST_REVISION)], asked: s.Named
     ) -> None:
         studio.store.name_revision(take_id, revision, asked.name)
-
-
-def _tried(studio: Studio, take_id: int, asked: s.OperationAsked) -> s.Tried:
-    name, trial = studio.try_(take_id, asked)
-    rows = strands(trial.program, [], [(p.member, p.part) for p in asked.parts])
-    shown = operations.in_view(trial.base.program, asked)
-    return s.Tried(trial=name, proof=trial.proof, sentence=trial.proof.sentence, strands=rows, in_view=shown)
 
 
 def _live(app: FastAPI, studio: Studio) -> None:

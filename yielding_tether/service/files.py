@@ -112,14 +112,19 @@ def _exporting(jobs: Jobs, head: Callable[[int], int], ending: str, writer: Writ
 async def _answer(request: Request, jobs: Jobs, id: int, prefer: str, made: Callable[[Job], Response]) -> Response:
     """What a job has made, once it has; or the job itself, at once, for those who prefer that."""
     if "respond-async" in prefer.lower():
-        job = await run_in_threadpool(jobs.get, id)
-        headers = {"Location": f"/api/jobs/{id}", "Preference-Applied": "respond-async"}
-        return JSONResponse(job_info(job).model_dump(mode="json"), 202, headers)
+        return await begun(jobs, id)
     job = await _ended(request, jobs, id)
     if job.state == "cancelled":
         raise Missing(f"Job {id} was cancelled, so nothing came of it.")
     problem = _problem(job)
     return made(job) if problem is None else JSONResponse(problem.model_dump(), (job.problem or {})["status"])
+
+
+async def begun(jobs: Jobs, id: int) -> Response:
+    """A job that has just been begun."""
+    job = await run_in_threadpool(jobs.get, id)
+    headers = {"Location": f"/api/jobs/{id}", "Preference-Applied": "respond-async"}
+    return JSONResponse(job_info(job).model_dump(mode="json"), 202, headers)
 
 
 def _problem(job: Job) -> s.Problem | None:

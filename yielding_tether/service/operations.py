@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
+from typing import Any
 
 from ..core.clips import Clip
 from ..core.curves import Key
@@ -43,6 +44,20 @@ def asked_of(body: s.OperationAsked, clips: Clips) -> Asked:
     )  # fmt: skip
 
 
+def asked_json(asked: Asked) -> dict[str, Any]:
+    """What a step was asked for, as its revision says it; steps have no edits and no clips."""
+    return {
+        "parts": [{"member": m, "part": p} for m, p in asked.parts], "first": asked.first, "last": asked.last,
+        "choices": dict(asked.choices), "findings": list(asked.findings),
+    }  # fmt: skip
+
+
+def asked_from(body: Mapping[str, Any]) -> Asked:
+    """What `asked_json` has written."""
+    parts = tuple((p["member"], p["part"]) for p in body["parts"])
+    return Asked(parts, body["first"], body["last"], body["choices"], tuple(body["findings"]))
+
+
 def _edit(body: s.KeyEdit) -> EditAsked:
     named = tuple(
         NamedKeys(tuple(k.times), k.channel, None if k.part is None else (k.part.member, k.part.part))
@@ -55,6 +70,13 @@ def _edit(body: s.KeyEdit) -> EditAsked:
 def run_asked(program: Program, body: s.OperationAsked, clips: Clips) -> Outcome:
     """Runs an operation: the new take, its proof and a line for the list of revisions."""
     return run(program, body.operation, asked_of(body, clips))
+
+
+def lasts(program: Program, body: s.OperationAsked, clips: Clips) -> float:
+    """About how many seconds an operation takes."""
+    operation = OPERATIONS.get(body.operation)
+    # What it can't do is told by trying it.
+    return 0.0 if operation is None else operation.lasts(program, asked_of(body, clips))
 
 
 def in_view(program: Program, body: s.OperationAsked) -> s.InView | None:

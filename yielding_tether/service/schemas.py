@@ -476,12 +476,21 @@ class InView(Model):
     pulls: list[Pull]
 
 
+class StepInfo(Model):
+    """One of the steps of a result: each becomes a revision of its own. `kept`: whether its proof finds nothing wrong."""
+
+    label: str
+    sentence: str
+    kept: bool
+
+
 class Tried(Model):
     trial: str
     proof: Proof
     sentence: str
     strands: list[Strand]
     in_view: InView | None
+    steps: list[StepInfo] = []
 
 
 class Applied(Model):

@@ -12,13 +12,13 @@ from typing import Generic, TypeVar
 from ..core import clips
 from ..core.errors import CoreError
 from ..core.findings import Finding, Memory, find_all
-from ..core.operations import pose
+from ..core.operations import Outcome, pose
 from ..core.operations.transfer import Names, propose, transfer
 from ..core.program import Program
 from ..core.proof import Proof
 from ..core.takes import Take
 from ..store.codec import proof_from
-from ..store.store import Loaded, Missing, Store
+from ..store.store import Loaded, Made, Missing, Store
 from . import operations
 from . import schemas as s
 from .describe import (
@@ -115,8 +115,7 @@ class Trial:
 
     base: Open
     program: Program
-    proof: Proof
-    label: str
+    outcome: Outcome
 
 
 class Studio:
@@ -156,11 +155,20 @@ class Studio:
     def try_(self, take_id: int, asked: s.OperationAsked) -> tuple[str, Trial]:
         """Runs an operation without writing anything; the trial can be looked at by its name."""
         base = self.open(take_id, asked.revision)
-        outcome = operations.run_asked(base.program, asked, self.store.clip)
+        return self.keep(take_id, asked, operations.run_asked(base.program, asked, self.store.clip))
+
+    def keep(self, take_id: int, asked: s.OperationAsked, outcome: Outcome) -> tuple[str, Trial]:
+        """What was tried, with a name by which it can be looked at; it need not be worked out again to be applied."""
+        base = self.open(take_id, asked.revision)
         name = secrets.token_urlsafe(9)
-        trial = Trial(base, base.program.on(outcome.take), outcome.proof, outcome.label)
         self._tried.put((take_id, asked.model_dump_json()), name)
-        return name, self._trials.put(name, trial)
+        return name, self._trials.put(name, Trial(base, base.program.on(outcome.take), outcome))
+
+    def lasts(self, take_id: int, asked: s.OperationAsked) -> float:
+        """About how many seconds an operation takes; none where it has been tried."""
+        if self._trials.get(self._tried.get((take_id, asked.model_dump_json())) or "") is not None:
+            return 0.0
+        return operations.lasts(self.open(take_id, asked.revision).program, asked, self.store.clip)
 
     def program(self, take_id: int, revision: int | None, trial: str | None) -> Program:
         """A take at a revision, or what was tried."""
@@ -200,10 +208,12 @@ class Studio:
         base = self.open(take_id, asked.revision)
         body = asked.model_dump(mode="json")
         tried = self._trials.get(self._tried.get((take_id, asked.model_dump_json())) or "")
-        if tried is not None:
-            return self._commit(base, tried.program.take, tried.label, body, tried.proof, key)
-        outcome = operations.run_asked(base.program, asked, self.store.clip)
-        return self._commit(base, outcome.take, outcome.label, body, outcome.proof, key)
+        outcome = tried.outcome if tried else operations.run_asked(base.program, asked, self.store.clip)
+        steps = [
+            Made(x.take, x.label, {"operation": x.operation, **operations.asked_json(x.asked)}, x.proof)
+            for x in outcome.steps
+        ]
+        return self._commit(base, outcome.take, outcome.label, body, outcome.proof, key, steps)
 
     def suggest(self, take_id: int, asked: s.SuggestAsked) -> s.Suggested:
         """Choices that a stretch most likely wants."""
@@ -248,9 +258,10 @@ class Studio:
         return s.Applied(revision=id, number=row.number, label=row.label, sentence=said, proof=proof)
 
     def _commit(
-        self, base: Open, take: Take, label: str, asked: dict[str, object], proof: Proof | None, key: str | None
-    ) -> s.Applied:
-        id = self.store.commit(base.loaded, take, label, asked, proof, key)
+        self, base: Open, take: Take, label: str, asked: dict[str, object], proof: Proof | None, key: str | None,
+        steps: Sequence[Made] = (),
+    ) -> s.Applied:  # fmt: skip
+        id = self.store.commit(base.loaded, take, label, asked, proof, key, steps)
         loaded = replace(base.loaded, take=take, revision=id)
         self._open.put((base.loaded.take_id, id), Open(loaded, base.program.on(take)))
         number = self.store.revision(base.loaded.take_id, id)[0].number

@@ -15,7 +15,9 @@ from ..core.progress import stage
 from ..core.takes import Scene, Take
 from ..formats import FormatError, bvh, glb
 from ..store.store import Store
+from . import operations
 from . import schemas as s
+from .outcomes import outcome_bytes
 
 #: Reads the file that came with a job.
 Read = Callable[[], bytes]
@@ -115,4 +117,12 @@ def deliver(store: Store, asked: dict[str, Any], read: Read, write: Write) -> s.
     return s.Result(file=s.FileInfo(name=f"{plain}.{asked['ending']}", media=writer.media, size=size))
 
 
-WORK: dict[str, Work] = {"bring in": bring_in, "deliver": deliver}
+def work_out(store: Store, asked: dict[str, Any], read: Read, write: Write) -> s.Result:
+    """What an operation makes, kept beside the job until it is looked at. asked: take, asked (an OperationAsked)."""
+    body = s.OperationAsked.model_validate(asked["asked"])
+    loaded = store.load(asked["take"], body.revision)
+    write(outcome_bytes(operations.run_asked(Program(loaded.scene, loaded.take), body, store.clip)))
+    return s.Result()
+
+
+WORK: dict[str, Work] = {"bring in": bring_in, "deliver": deliver, "try": work_out}

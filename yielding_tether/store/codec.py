@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import struct
 from collections.abc import Callable, Mapping
+from dataclasses import replace
 from functools import lru_cache
 from typing import Any
 
@@ -18,7 +19,7 @@ from ..core.errors import CoreError
 from ..core.parts import PARTS, Part
 from ..core.proof import Proof
 from ..core.skeleton import Skeleton
-from ..core.takes import Anchor, Capture, Contact, Layer, PivotPoint, Recorded, Tether
+from ..core.takes import Anchor, Capture, Contact, Layer, PivotPoint, Recorded, Take, Tether
 
 _SKELETON = TypeAdapter(Skeleton)
 _SHAPES = TypeAdapter(tuple[Shape, ...])
@@ -155,6 +156,33 @@ def layers_from(body: list[dict[str, Any]], blobs: Mapping[str, Curve]) -> tuple
 def curves_of(layers: list[dict[str, Any]]) -> set[str]:
     """Names of the curves of stored layers."""
     return {h for x in layers for h in (x["weight"], *x["curves"].values())}
+
+
+#: What a revision says of its take; the rest, its captures and frames, is the take's own.
+FIELDS = ("curves", "tethers", "wanted", "contacts", "anchors", "points", "values", "layers")
+
+
+def take_json(take: Take, kept: Callable[[Curve], str]) -> dict[str, Any]:
+    """What a revision says of a take; kept: the name under which a curve is stored."""
+    return {
+        "curves": {channel: kept(c) for channel, c in take.curves.items()}, "tethers": tethers_json(take.tethers),
+        "wanted": list(take.wanted), "contacts": contacts_json(take.contacts), "anchors": anchors_json(take.anchors),
+        "points": points_json(take.points), "values": values_json(take.values), "layers": layers_json(take.layers, kept),
+    }  # fmt: skip
+
+
+def take_from(base: Take, body: Mapping[str, Any], blobs: Mapping[str, Curve]) -> Take:
+    """A take with the frames and captures of another, and what a revision says of it."""
+    return replace(
+        base, curves={channel: blobs[h] for channel, h in body["curves"].items()}, tethers=tethers_from(body["tethers"]),
+        wanted=tuple(body["wanted"]), contacts=contacts_from(body["contacts"]), anchors=anchors_from(body["anchors"]),
+        points=points_from(body["points"]), values=values_from(body["values"]), layers=layers_from(body["layers"], blobs),
+    )  # fmt: skip
+
+
+def curves_named(body: Mapping[str, Any]) -> set[str]:
+    """Names of all curves of what a revision says of its take."""
+    return {*body["curves"].values(), *curves_of(body["layers"])}
 
 
 def clip_json(clip: Clip) -> dict[str, Any]:

@@ -7,14 +7,14 @@ moved on, Stale says what changed and nothing is written.
 from __future__ import annotations
 
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass
 from fractions import Fraction
 from itertools import takewhile
 from pathlib import Path
 from types import MappingProxyType
-from typing import Any
+from typing import Any, NamedTuple
 from weakref import WeakValueDictionary
 
 import psycopg
@@ -69,6 +69,15 @@ class Revision:
     created: str
     proof: dict[str, Any] | None
     operation: dict[str, Any]
+
+
+class Made(NamedTuple):
+    """What one revision says: its take, its line, what was asked for, its proof."""
+
+    take: Take
+    label: str
+    operation: dict[str, Any]
+    proof: Proof | None
 
 
 @dataclass(frozen=True)
@@ -282,30 +291,21 @@ class Store:
         operation: dict[str, Any], proof: Proof | None, known: Mapping[str, tuple[Curve, str]] | None = None,
         key: str | None = None,
     ) -> RevisionRow:  # fmt: skip
-        hashes: dict[str, str] = {}
+        names = {id(c): name for c, name in (known or {}).values()}
         blobs: dict[str, bytes] = {}
-        for channel, kept in take.curves.items():
-            old = (known or {}).get(channel)
-            if old is not None and old[0] is kept:
-                hashes[channel] = old[1]
-                continue
-            data = codec.curve_bytes(kept)
-            hashes[channel] = codec.digest(data)
-            blobs[hashes[channel]] = data
 
         def keep(curve: Curve) -> str:
-            data = codec.curve_bytes(curve)
-            blobs[found := codec.digest(data)] = data
+            found = names.get(id(curve))
+            if found is None:
+                data = codec.curve_bytes(curve)
+                blobs[found := codec.digest(data)] = data
             return found
 
-        layers = codec.layers_json(take.layers, keep)
+        body = codec.take_json(take, keep)
         self._add_blobs(s, blobs)
         row = RevisionRow(
             take_id=take_id, parent_id=parent, number=number, label=label, operation=operation,
-            proof=codec.proof_json(proof) if proof else None, curves=hashes, tethers=codec.tethers_json(take.tethers),
-            wanted=list(take.wanted), contacts=codec.contacts_json(take.contacts),
-            anchors=codec.anchors_json(take.anchors), points=codec.points_json(take.points),
-            values=codec.values_json(take.values), layers=layers, key=key,
+            proof=codec.proof_json(proof) if proof else None, key=key, **body,
         )  # fmt: skip
         s.add(row)
         s.flush()
@@ -332,17 +332,14 @@ class Store:
                     del data
                     self._captures[c.blob, c.first, c.step] = known
                 captures[c.member] = known
-            wanted = {*rev.curves.values(), *codec.curves_of(rev.layers)}
+            body = {name: getattr(rev, name) for name in codec.FIELDS}
+            wanted = codec.curves_named(body)
             blobs = {h: kept for h in wanted if (kept := self._curves.get(h)) is not None}
             missing = wanted - blobs.keys()
             for hash, data in self._blobs(s, list(missing)).items() if missing else ():
                 blobs[hash] = self._curves[hash] = codec.curve_from(data)
-            take = Take(
-                row.name, Fraction(row.rate_numerator, row.rate_denominator), row.first, row.last,
-                {channel: blobs[h] for channel, h in rev.curves.items()}, codec.tethers_from(rev.tethers), captures,
-                tuple(rev.wanted), codec.contacts_from(rev.contacts), codec.anchors_from(rev.anchors),
-                codec.points_from(rev.points), codec.values_from(rev.values), codec.layers_from(rev.layers, blobs),
-            )  # fmt: skip
+            rate = Fraction(row.rate_numerator, row.rate_denominator)
+            take = codec.take_from(Take(row.name, rate, row.first, row.last, captures=captures), body, blobs)
             scene = Scene(scene_row.name, tuple(self._member(m) for m in members))
             return Loaded(take_id, row.scene_id, rev.id, scene, take)
 
@@ -375,9 +372,11 @@ class Store:
         operation: dict[str, Any],
         proof: Proof | None,
         key: str | None = None,
+        steps: Sequence[Made] = (),
     ) -> int:
         """A new revision on top of `base`; Stale if the head is no longer there. One that was written under this `key` is the
-        answer again."""
+        answer again. Where it was made in `steps`, these are what is written, each on top of the one before: the last of them has
+        its take, and is the answer."""
         with self._session() as s:
             # Writers of one take wait for one another here, so that each number is given once.
             row = s.exec(select(TakeRow).where(TakeRow.id == base.take_id).with_for_update()).one_or_none()
@@ -391,15 +390,24 @@ class Store:
                 raise Stale(row.head_id, self._labels_between(s, base.revision, row.head_id))
             parent = s.get(RevisionRow, base.revision)
             assert parent is not None
-            known = {c: (base.take.curves[c], h) for c, h in parent.curves.items() if c in base.take.curves}
-            number = s.exec(select(func.max(RevisionRow.number)).where(RevisionRow.take_id == base.take_id)).one()
-            made = self._add_revision(
-                s, base.take_id, base.revision, (number or 0) + 1, take, label, operation, proof, known, key
-            )
-            assert made.id is not None
-            row.head_id = parent.redo_id = made.id
-            s.add_all([row, parent])
-            return made.id
+            number = s.exec(select(func.max(RevisionRow.number)).where(RevisionRow.take_id == base.take_id)).one() or 0
+            before = base.take
+            for made in steps or (Made(take, label, operation, proof),):
+                assert parent.id is not None
+                number += 1
+                known = {c: (before.curves[c], h) for c, h in parent.curves.items() if c in before.curves}
+                last = not steps or made is steps[-1]
+                new = self._add_revision(
+                    s, base.take_id, parent.id, number, made.take, made.label, made.operation, made.proof, known,
+                    key if last else None,
+                )  # fmt: skip
+                parent.redo_id = new.id
+                s.add(parent)
+                parent, before = new, made.take
+            assert parent.id is not None
+            row.head_id = parent.id
+            s.add(row)
+            return parent.id
 
     def written(self, take_id: int, key: str | None) -> int | None:
         """The revision of a take that was written under a key."""

@@ -22,6 +22,8 @@ INNER: dict[str, Any] = {**OPTIONS, "no_cpython_wrapper": True}
 #: Compiles a kernel. Each function that one calls, and each kind of arguments that it calls it with, is a unit of its own
 #: to compile: so the least of two is written as a choice, and indices are unsigned throughout.
 kernel = njit(**OPTIONS)
+#: The same for what runs long: others may work meanwhile.
+freely = njit(**{**OPTIONS, "nogil": True})
 #: The same for what only kernels call.
 inner = njit(**INNER)
 #: The same, written into its caller: for functions that are handed tables inside the loop over frames.

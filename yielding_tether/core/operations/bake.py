@@ -47,6 +47,8 @@ from .retether import anchors, following, switched
 
 #: Share of the tolerance that a part may use beside those below it, while others that are baked hang from it.
 CARRYING = 0.35
+#: Seconds that a joint takes at a frame, with few keys and with one on each.
+FEW, DENSE = 5e-4, 6e-5
 #: Frames before and after a planted contact over which an end comes back to where the rest of the body carries it.
 LEAVES = 4.0
 
@@ -54,7 +56,8 @@ LEAVES = 4.0
 @dataclass(frozen=True)
 class Bake:
     """What is asked for. `to`: the system that takes the keys, "" the one that each part has keys in, or its last; `follow`:
-    what its control follows then, as `Retether.to` names it, "" what it follows."""
+    what its control follows then, as `Retether.to` names it, "" what it follows; `there`: whether keys that are there stay
+    among few ones, or are free to go."""
 
     parts: Parts
     to: str
@@ -63,6 +66,7 @@ class Bake:
     keys: Literal["few", "every", "kept"] = "few"
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
     follow: str = ""
+    there: Literal["stay", "go"] = "stay"
 
 
 def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
@@ -145,7 +149,7 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
     watched = np.array([*(n for b in (bound, *answers) for n in b.nodes.tolist()), *begins], dtype=np.int64)
     below = sum(_hangs(program, bound, set(b.nodes.tolist())) for b in asked_for)
     share = min(1.0, CARRYING * (1 + below)) if carried else 1.0
-    placing = Placing(asked.keys, (asked.tolerance[0] * share, asked.tolerance[1] * share))
+    placing = Placing(asked.keys, (asked.tolerance[0] * share, asked.tolerance[1] * share), asked.there == "go")
     carry(
         now,
         target,
@@ -249,14 +253,18 @@ class BakeParts(Operation):
             "keys", "keys", "options", "few", (("few", "few keys"), ("kept", "existing keys"), ("every", "every frame"))
         ),
         *(replace(c, folded=False, when=("keys", ("few",))) for c in TOLERANCE),
+        Choice(
+            "there", "keys there", "options", "stay", (("stay", "stay"), ("go", "may go")), folded=True,
+            when=("keys", ("few",)), help="Whether the keys that these parts have in that system stay among the few.",
+        ),
         Choice("follow", "following", "anchor", "", folded=True, help="What its control follows there."),
     )  # fmt: skip
 
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
     ) -> dict[str, Value]:
-        """The system in which the first part has keys, or its last one."""
-        if not parts:
+        """The system in which the part has keys, or its last one; of several parts each its own."""
+        if len(parts) != 1:
             return {}
         bound = program.bound(*parts[0])
         shares = program.sample([first], LEAVING, bound.driver_channels)
@@ -267,14 +275,25 @@ class BakeParts(Operation):
         alone = {n for p in parts for n, s in program.bound(*p).systems.items() if s.system.moves_alone}
         able = any(following(program.bound(*p)) for p in parts)
         return {
-            "to": tuple(o for o in system_options(program, parts) if o[0] not in alone),
+            "to": (
+                *((("", "each its own"),) if len(parts) > 1 else ()),
+                *(o for o in system_options(program, parts) if o[0] not in alone),
+            ),
             "follow": (("", "what it follows"), *(anchors(program) if able else ())),
         }
+
+    def lasts(self, program: Program, asked: Asked) -> float:
+        """As many seconds as joints and frames ask for."""
+        last = float(program.take.last if asked.last is None else asked.last)
+        joints = sum(len(program.bound(*p).nodes) for p in asked.parts)
+        few = asked.choices.get("keys", "few") == "few"
+        return (FEW if few else DENSE) * joints * max(last - asked.first, 0.0)
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
         take, proof = apply(
-            program, Bake(asked.parts, c["to"], asked.first, asked.last, c["keys"], tolerance_of(c), c["follow"])
+            program,
+            Bake(asked.parts, c["to"], asked.first, asked.last, c["keys"], tolerance_of(c), c["follow"], c["there"]),
         )
         said = f"Bake {labels(program, asked.parts)}, {stretch_words(asked.first, asked.last)}"
         return Outcome(take, proof, said)

@@ -12,7 +12,6 @@ from math import inf, isfinite
 from typing import NamedTuple
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from ..curves import ARRIVING, FENCE, FREE, LEAVING, SMOOTH, STEPPED, Curve, curve, insert, put, sample
 from ..errors import CoreError
@@ -143,7 +142,7 @@ class Nudge(Operation):
         check_parts(program, asked.parts)
         first, last = check_stretch(program.take, asked.first, asked.last)
         place = np.array([c["x"], c["y"], c["z"]]) / 100.0
-        turn = Rotation.from_euler("XYZ", [c["rx"], c["ry"], c["rz"]], degrees=True).as_quat()
+        turn = euler("xyz", np.radians([[c["rx"]], [c["ry"]], [c["rz"]]]))[0]
         later, eased = float(c["later"]), float(c["ease"])
         if not (place.any() or turn[:3].any() or later):
             raise CoreError("Say by how much to nudge: a place, a turn, or a time.")

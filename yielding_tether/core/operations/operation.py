@@ -59,12 +59,24 @@ class Asked:
     clip: Clip | None = None
 
 
+class Step(NamedTuple):
+    """One of several operations of which a result is made: its id, what it was asked for, and what it made of the step before."""
+
+    operation: str
+    asked: Asked
+    take: Take
+    proof: Proof
+    label: str
+
+
 class Outcome(NamedTuple):
-    """The new take, its proof, and a line for the list of revisions."""
+    """The new take, its proof, and a line for the list of revisions; where it was made in steps, each is a revision of its own,
+    the last of which is the new take."""
 
     take: Take
     proof: Proof
     label: str
+    steps: tuple[Step, ...] = ()
 
 
 #: A place in the world, metres.
@@ -122,6 +134,10 @@ class Operation:
     def in_view(self, program: Program, asked: Asked) -> InView | None:
         """What it shows in the view while it is tried, beside the ghost."""
         return None
+
+    def lasts(self, program: Program, asked: Asked) -> float:
+        """About how many seconds it takes: what lasts long is worked out beside everything else."""
+        return 0.0
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         """Runs it. CoreError says what can't be done; nothing changes then."""

@@ -16,7 +16,6 @@ from dataclasses import dataclass, replace
 from typing import Literal, NamedTuple
 
 import numpy as np
-from scipy.spatial.transform import Rotation
 
 from ..contact_finding import find
 from ..contacts import anchor_reads, measure, spots_of, with_contact
@@ -288,6 +287,8 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: _Span) -> Program
 
 def _in_the_mean(before: Program, held: Program, bound: Bound, control: Control, flat: tuple[float, float]) -> Program:
     """The hold moved to where its control is in the mean of these frames, in what it holds on to."""
+    from scipy.spatial.transform import Rotation
+
     new = next(t for t in held.take.tethers if t not in before.take.tethers)
     node = retether.node_of(before, new)
     frames = np.unique([*np.arange(np.ceil(flat[0]), flat[1] + 1e-9), flat[0]])

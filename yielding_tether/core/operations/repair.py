@@ -24,7 +24,7 @@ import numpy as np
 
 from ..curves import ARRIVING, EMPTY, LEAVING, Curve, without
 from ..errors import CoreError
-from ..express import drive, fence, join, lead, system_target
+from ..express import bends_otherwise, drive, fence, join, lead, system_target
 from ..findings import BOTH, POP_PLACE, Finding, Memory, find_all
 from ..follows import round_the_same_way, scaled, without_unused
 from ..program import Program
@@ -146,6 +146,8 @@ def _change(program: Program, finding: Finding) -> Repaired:
     if bound.systems[after].system.moves_alone and before != after:
         first = lead(program, system_target(program, bound, before), curves, t)
         return Repaired(program.take.with_curves(curves), first, t)
+    if finding.kind == "pop" and bends_otherwise(program, system_target(program, bound, after), t):
+        return Repaired(program.take, t, t)
     _keep_what_follows(program, bound, curves, after, t)
     fenced = program.with_curves(curves)
     join(fenced, system_target(fenced, bound, after), curves, t, SETTLE)
