@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from functools import cached_property
 
 import numpy as np
 
@@ -32,24 +33,24 @@ class Limits:
     spin: Floats
     converged: np.ndarray
 
-    @property
+    @cached_property
     def pose_jump(self) -> Floats:
         """(T, N) metres."""
         result: Floats = np.linalg.norm(self.pos[0] - self.pos[1], axis=-1)
         return result
 
-    @property
+    @cached_property
     def turn_jump(self) -> Floats:
         """(T, N) radians."""
         return rotation_distance(self.rot[0], self.rot[1])
 
-    @property
+    @cached_property
     def speed_jump(self) -> Floats:
         """(T, N) metres a frame."""
         result: Floats = np.linalg.norm(self.velocity[0] - self.velocity[1], axis=-1)
         return result
 
-    @property
+    @cached_property
     def spin_jump(self) -> Floats:
         """(T, N) radians a frame."""
         result: Floats = np.linalg.norm(self.spin[0] - self.spin[1], axis=-1)

@@ -99,11 +99,12 @@ def _grouped(found: Ints) -> tuple[Ints, Ints]:
 
 @dataclass
 class _Plan:
-    """What one state of all switches needs: runs (R, 4) in order, packed rows and Euler channels to sample."""
+    """What one state of all switches needs: runs (R, 4) in order, packed rows and Euler channels to sample, joints of captures."""
 
     runs: Ints
     keyed: Ints
     turning: Ints
+    samples: frozenset[int]
 
 
 class Program:
@@ -304,6 +305,7 @@ class Program:
         curves = Curves(
             self._packed.starts, self._packed.cubics, self._keyed, keyed, turning, over, forced, self._fixed[over], spun
         )
+        joints = np.array(sorted(frozenset[int]().union(*(p.samples for p in plans))), dtype=np.int64)
         ints, floats = self.rig.tape.arrays
         run(
             addresses(),
@@ -314,7 +316,8 @@ class Program:
             at,
             which,
             curves,
-            self._captures(at),
+            joints,
+            self._captures(at, joints),
             ints,
             floats,
             self._ready(),
@@ -397,9 +400,15 @@ class Program:
             self.__dict__["_halved"] = len(angles)
         return room
 
-    def _captures(self, at: Floats) -> Floats:
-        """(7 J, F) local places and rotations of all captures side by side."""
-        found = [capture.at(at) for capture in self.take.captures.values()]
+    def _captures(self, at: Floats, joints: Ints) -> Floats:
+        """(7 K, F) local places and rotations of joints (K,) of the captures, numbered through all of them, in order of these."""
+        found, first = [], 0
+        for capture in self.take.captures.values():
+            last = first + capture.offsets.shape[1]
+            mine = joints[(joints >= first) & (joints < last)] - first
+            if len(mine):
+                found.append(capture.at(at, mine))
+            first = last
         if len(found) == 1:
             return found[0]
         return np.concatenate(found) if found else np.empty((0, len(at)))
@@ -498,8 +507,10 @@ class Program:
             order = self.rig.order(codes, nodes, float(at[frames].min()), float(at[frames].max()))
             runs: list[tuple[int, ...]] = []
             needed: set[int] = set()
+            samples: set[int] = set()
             for s in order:
                 made = self.rig.emitted(s, int(codes[s]))
+                samples.update(self.rig.stages[s].samples)
                 runs += made.runs
                 needed |= made.channels
             keyed = sorted(needed & self._keyed_row.keys())
@@ -507,6 +518,7 @@ class Program:
                 np.array(runs, dtype=np.int64).reshape(-1, 4),
                 np.array([self._keyed_row[c] for c in keyed], dtype=np.int64),
                 np.array([c for c in keyed if c in self.rig.tape.turning], dtype=np.int64),
+                frozenset(samples),
             )
             self._plans[key] = plan
         return plan
@@ -624,7 +636,9 @@ class Program:
         }
         sampled = None
         if bound.captured:
-            rows = self._captures(np.ascontiguousarray(poses.times)).reshape(-1, NODE_ROWS, len(pos))[bound.samples]
+            rows = self._captures(np.ascontiguousarray(poses.times), np.maximum(bound.samples, 0)).reshape(
+                -1, NODE_ROWS, len(pos)
+            )
             moved = np.ascontiguousarray(np.moveaxis(rows, 2, 0))
             sampled = moved[..., :3], moved[..., 3:]
         given = next((g for s in bound.systems.values() if (g := s.system.given(bound, poses)) is not None), None)

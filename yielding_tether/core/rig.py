@@ -99,6 +99,11 @@ class Bound:
         return self.member.reads(self.part)
 
     @property
+    def sampled(self) -> tuple[int, ...]:
+        """Its joints of the captures, of those that have one."""
+        return tuple(k for k in self.samples.tolist() if k >= 0)
+
+    @property
     def captured(self) -> bool:
         return any(s.system.moves_alone for s in self.systems.values())
 
@@ -230,6 +235,8 @@ class Stage:
     label = ""
     writes: tuple[int, ...] = ()
     switches: tuple[int, ...] = ()
+    #: Joints of the captures that its rows may read.
+    samples: tuple[int, ...] = ()
 
     def state(self, code: int) -> State:
         bits = {c: code >> (2 * k) & 3 for k, c in enumerate(self.switches)}
@@ -251,6 +258,7 @@ class ControlStage(Stage):
     def __init__(self, bound: Bound, control: BoundControl) -> None:
         self.label = bound.who
         self.bound, self.control = bound, control
+        self.samples = bound.sampled
         self.writes = (control.space, control.node, *([control.body.grown] if control.body else []))
         self.switches = tuple(control.switches)
 
@@ -280,6 +288,7 @@ class TurnStage(Stage):
         self.system = next(n for n, mine in bound.systems.items() if control.control in mine.controls)
         self.writes = (control.space,)
         self.switches = (*bound.driver_channels.tolist(), *control.switches)
+        self.samples = bound.sampled
 
     def _by_rows(self, state: State) -> bool:
         return self.system in self.bound.active_in(state)
@@ -326,6 +335,7 @@ class PartStage(Stage):
         self.bound = bound
         self.writes = (*bound.nodes.tolist(), *bound.extra.values())
         weights = [c for control in bound.turned.values() for c in control.switches]
+        self.samples = bound.sampled
         # A value that is zero turns nothing, and has no part in the rows.
         self.switches = (*bound.driver_channels.tolist(), *weights, *bound.value_channels)
 

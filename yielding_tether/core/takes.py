@@ -17,7 +17,7 @@ from .errors import CoreError
 from .kernels.capture import sample_capture
 from .parts import AnchorPart
 from .skeleton import Joint, Skeleton
-from .transforms import Floats
+from .transforms import Floats, Ints
 from .values import PoseValue
 
 WORLD = "world"
@@ -203,17 +203,17 @@ class Capture:
     __hash__ = None  # type: ignore[assignment]
 
     @cached_property
-    def _lately(self) -> OrderedDict[bytes, Floats]:
+    def _lately(self) -> OrderedDict[tuple[bytes, bytes], Floats]:
         return OrderedDict()
 
-    def at(self, times: Floats) -> Floats:
-        """(7 J, F) local places and rotations at frames, seven rows a joint; those asked for lately are remembered, since
-        an operation asks for the same times again and again. Not to be written to."""
-        key = times.tobytes()
+    def at(self, times: Floats, joints: Ints) -> Floats:
+        """(7 K, F) local places and rotations of some joints (K,) at frames, seven rows a joint; those asked for lately are
+        remembered, since an operation asks for the same times again and again. Not to be written to."""
+        key = times.tobytes(), joints.tobytes()
         found = self._lately.get(key)
         if found is None:
-            found = np.empty((7 * self.offsets.shape[1], len(times)))
-            sample_capture(self.offsets, self.rotations, self.first, self.step, times, 0, found)
+            found = np.empty((7 * len(joints), len(times)))
+            sample_capture(self.offsets, self.rotations, self.first, self.step, times, joints, found)
             if len(times) > 1:
                 self._lately[key] = found
                 while sum(x.nbytes for x in self._lately.values()) > LATELY:

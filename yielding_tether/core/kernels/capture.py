@@ -64,11 +64,11 @@ def _hermite(table, k, j, a, s, step_in, step_out, i0, i3):  # type: ignore[no-u
 
 
 @kernel
-def sample_capture(offsets, rotations, first, step, at, joint, out):  # type: ignore[no-untyped-def]
+def sample_capture(offsets, rotations, first, step, at, joints, out):  # type: ignore[no-untyped-def]
     """Local transforms of a capture at times.
 
     offsets (S, J, 3), rotations (S, J, 4): the samples, the first at frame `first`, then every `step` frames; at (F,);
-    out (rows, F): seven rows a joint as of a node, the first joint's beginning at 7 * joint. Constant beyond both ends.
+    joints (K,): those wanted; out (7 K, F): seven rows a joint as of a node. Constant beyond both ends.
     """
     count = offsets.shape[0]
     for f in range(len(at)):
@@ -84,8 +84,9 @@ def sample_capture(offsets, rotations, first, step, at, joint, out):  # type: ig
         i3 = k + 2 if k + 2 < count else count - 1
         step_in = float(k + 1 - i0)
         step_out = float(i3 - k)
-        for j in range(offsets.shape[1]):
-            o = 7 * (joint + j)
+        for n in range(len(joints)):
+            j = joints[n]
+            o = 7 * n
             if s == 0.0:
                 for a in range(3):
                     out[o + a, f] = offsets[k, j, a]

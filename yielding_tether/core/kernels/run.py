@@ -9,7 +9,7 @@ from __future__ import annotations
 from typing import NamedTuple
 
 from ..transforms import Floats, Ints
-from .block import BLOCK, U, node_slot, value_slot
+from .block import BLOCK, NODE_ROWS, U, node_slot, value_slot
 from .rows import call
 from .sample import halve, in_order, sample_row
 from .scalars import kernel, written
@@ -55,11 +55,12 @@ def copy_out(frames, start, size, nodes, work, pos, rot):  # type: ignore[no-unt
 
 
 @kernel
-def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, floats, room, pos, rot, sizes):  # type: ignore[no-untyped-def]
+def run(kinds, spans, frames, runs, nodes, at, side, curves, joints, captured, ints, floats, room, pos, rot, sizes):  # type: ignore[no-untyped-def]
     """Fills pos (F, N, 3) and rot (F, N, 4) of `nodes` and sizes (F, S) of the slots at the times at (F,), sides side (F,).
 
     kinds: addresses of the kinds' functions (`rows.addresses`); spans: (G, 8) groups of times with one order of rows:
-    first and end in frames (F,), which holds rows of times, in runs (R, 4), in curves.keyed and in curves.turning; captured (7 J, F): captured joints at these times.
+    first and end in frames (F,), which holds rows of times, in runs (R, 4), in curves.keyed and in curves.turning; captured (7 K, F): captured
+    joints (K,) at these times.
     """
     values, waves, times, late = room.values, room.waves, room.times, room.late
     for g in range(len(spans)):
@@ -80,10 +81,11 @@ def run(kinds, spans, frames, runs, nodes, at, side, curves, captured, ints, flo
                 o = value_slot(curves.over[k])
                 for b in range(U(size)):
                     values[o + b] = curves.forced[k, frames[U(block) + b]]
-            for r in range(captured.shape[0]):
-                o = value_slot(r)
-                for b in range(U(size)):
-                    room.captures[o + b] = captured[r, frames[U(block) + b]]
+            for n in range(len(joints)):
+                o = node_slot(joints[n])
+                for r in range(U(NODE_ROWS)):
+                    for b in range(U(size)):
+                        room.captures[o + value_slot(r) + b] = captured[U(NODE_ROWS) * U(n) + r, frames[U(block) + b]]
             halve(values, curves.turning, U(spans[g, 6]), U(spans[g, 7]), U(size), waves)
             halve(values, curves.spun, U(0), U(len(curves.spun)), U(size), waves)
             # A run at a time over the block: what its rows say is read once, and its times wait for no other.

@@ -48,7 +48,7 @@ from .retether import anchors, following, switched
 #: Share of the tolerance that a part may use beside those below it, while others that are baked hang from it.
 CARRYING = 0.35
 #: Seconds that a joint takes at a frame, with few keys and with one on each.
-FEW, DENSE = 5e-4, 6e-5
+FEW, DENSE = 4e-4, 1.2e-4
 #: Frames before and after a planted contact over which an end comes back to where the rest of the body carries it.
 LEAVES = 4.0
 
