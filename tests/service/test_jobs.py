@@ -17,10 +17,13 @@ from starlette.requests import ClientDisconnect, Request
 from tests.captures import prolonged
 from tests.core.test_handover import demo
 from tests.servers import Service, ask, database, fresh_store
+from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.program import Program
 from yielding_tether.core.progress import still_wanted
 from yielding_tether.formats import bvh, glb
 from yielding_tether.service.wanted import while_wanted
 from yielding_tether.store.jobs import MOST, PIECE, Jobs, Pieces, TooMany
+from yielding_tether.store.store import Store
 
 ASYNC = {"Prefer": "respond-async"}
 
@@ -133,6 +136,57 @@ class Files(unittest.TestCase):
                 self.assertEqual(later.content, at_once.content)
                 self.assertEqual(told["file"]["size"], len(later.content))
                 self.assertEqual(told["file"]["name"], f"cast-off-marl.{ending}")
+
+    def test_what_lasts_is_tried_by_a_worker_and_written_step_by_step(self) -> None:
+        """A capture is made workable: tried beside everything else, applied as it was tried, each step undone by itself."""
+        scenes = self.http.get("/scenes").json()
+        take = next(t["id"] for s in scenes for t in s["takes"] if t["name"] == "Rough crossing")
+        head = self.http.get(f"/takes/{take}").json()["revision"]
+        asked = {
+            "operation": "workable",
+            "revision": head,
+            "parts": [{"member": "marl", "part": "leg.L"}],
+            "first": 4.0,
+        }
+        asked |= {"last": 72.0, "choices": {"tolerance": 2.0, "repair": "none"}}
+        ask_for = f"/takes/{take}/try"
+        dropped = self.http.post(ask_for, json=asked, headers=ASYNC)
+        self.assertEqual(dropped.status_code, 202, dropped.text)
+        self.http.delete(f"/jobs/{dropped.json()['id']}")
+        self.assertEqual(self.seen(dropped.json()["id"])[-1]["state"], "cancelled")
+        self.assertEqual(self.http.get(f"/jobs/{dropped.json()['id']}/tried").status_code, 404)
+        told = self.seen(self.http.post(ask_for, json=asked, headers=ASYNC).json()["id"])
+        self.assertEqual(told[-1]["state"], "done", told[-1])
+        self.assertLessEqual({"Planting"}, {t["doing"] for t in told})
+        self.assertEqual(self.http.get(f"/takes/{take}").json()["revision"], head)
+        tried = self.http.get(f"/jobs/{told[-1]['id']}/tried").json()
+        store = Store(self.address)
+        loaded = store.load(take, head)
+        program = Program(loaded.scene, loaded.take)
+        wanted = run(program, "workable", Asked((("marl", "leg.L"),), 4.0, 72.0, asked["choices"]))
+        self.assertEqual([s["label"] for s in tried["steps"]], [s.label for s in wanted.steps])
+        self.assertEqual(tried["sentence"], wanted.proof.sentence)
+        # What was tried is at hand, and need not be worked out again.
+        self.assertEqual(self.http.post(ask_for, json=asked, headers=ASYNC).status_code, 200)
+        key = {"Idempotency-Key": "workable"}
+        applied = self.http.post(f"/takes/{take}/apply", json=asked, headers=key).json()
+        self.assertEqual(
+            self.http.post(f"/takes/{take}/apply", json=asked, headers=key).json()["revision"], applied["revision"]
+        )
+        rows = self.http.get(f"/takes/{take}/revisions").json()
+        self.assertEqual([r["label"] for r in rows if r["parent"] is not None][-3:], [s.label for s in wanted.steps])
+        at = applied["revision"]
+        for step in reversed(wanted.steps):
+            now = store.load(take, at).take
+            self.assertEqual(now.curves.keys(), step.take.curves.keys())
+            self.assertTrue(all(now.curves[n] == c for n, c in step.take.curves.items()))
+            self.assertEqual(now.contacts, step.take.contacts)
+            at = self.http.post(f"/takes/{take}/undo", json={"revision": at}).json()["revision"]
+        self.assertEqual(at, head)
+        for _ in wanted.steps:
+            at = self.http.post(f"/takes/{take}/redo", json={"revision": at}).json()["revision"]
+        self.assertEqual(at, applied["revision"])
+        self.http.post(f"/takes/{take}/head", json={"revision": at, "to": head})
 
     def test_a_refusal_is_told_of_the_job_as_over_http(self) -> None:
         torn = self.file.replace(b"OFFSET", b"OFSET", 1)

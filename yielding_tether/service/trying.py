@@ -39,7 +39,7 @@ def add_trying(app: FastAPI, studio: Studio, jobs: Jobs) -> None:
         """Whoever hangs up before the answer cancels it. With `Prefer: respond-async` what lasts long is answered 202 with a job;
         its result is at `/api/jobs/{id}/tried`."""
         if "respond-async" in prefer.lower() and await run_in_threadpool(studio.lasts, take_id, asked) > LONG:
-            id = await run_in_threadpool(jobs.begin, "try", {"take": take_id, "asked": asked.model_dump(mode="json")})
+            id = await run_in_threadpool(jobs.begin, "try", {"take": take_id, "asked": asked.model_dump_json()})
             await run_in_threadpool(jobs.queue, id)
             return await begun(jobs, id)
         return await while_wanted(request, _tried, studio, take_id, asked)
@@ -51,7 +51,7 @@ def add_trying(app: FastAPI, studio: Studio, jobs: Jobs) -> None:
         job = jobs.get(job_id)
         if job.kind != "try" or job.state != "done":
             raise Missing(f"Job {job_id} has tried nothing, or is not done.")
-        take, asked = job.arguments["take"], s.OperationAsked.model_validate(job.arguments["asked"])
+        take, asked = job.arguments["take"], s.OperationAsked.model_validate_json(job.arguments["asked"])
         base = studio.open(take, asked.revision)
         return _told(
             studio,

@@ -118,8 +118,9 @@ def deliver(store: Store, asked: dict[str, Any], read: Read, write: Write) -> s.
 
 
 def work_out(store: Store, asked: dict[str, Any], read: Read, write: Write) -> s.Result:
-    """What an operation makes, kept beside the job until it is looked at. asked: take, asked (an OperationAsked)."""
-    body = s.OperationAsked.model_validate(asked["asked"])
+    """What an operation makes, kept beside the job until it is looked at. asked: take, asked (an OperationAsked as text,
+    so that its numbers stay what they are)."""
+    body = s.OperationAsked.model_validate_json(asked["asked"])
     loaded = store.load(asked["take"], body.revision)
     write(outcome_bytes(operations.run_asked(Program(loaded.scene, loaded.take), body, store.clip)))
     return s.Result()

@@ -93,7 +93,7 @@ function Slips({ info }: { info: TakeInfo }) {
         </Box>
       )}
       <Box sx={{ ...column, right: 12, display: "flex", flexDirection: "column", gap: 1, "& > *": { pointerEvents: "auto", minHeight: 40 } }}>
-        {trial && <ProofSlip proof={trial.proof} sentence={trial.sentence} title="Tried, not applied" />}
+        {trial && <ProofSlip proof={trial.proof} sentence={trial.sentence} title="Tried, not applied" steps={trial.steps} />}
         {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
         {(info.findings.length > 0 || info.wanted.length > 0) && <Findings info={info} />}
         {!trial && last && info.findings.length > 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}

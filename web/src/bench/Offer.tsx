@@ -3,6 +3,7 @@ import { useEffect, useRef, useState } from "react";
 import { offer, offeredFor, useActions, useOperations } from "./actions";
 import { Control } from "./Choices";
 import { useBench, usePick } from "./state";
+import { progressOf } from "../shared/jobs";
 import { useSize } from "../shared/useSize";
 import type { Choice, Operation } from "../shared/api";
 import { FINISH, fitted } from "./offered";
@@ -117,19 +118,25 @@ function Offered({ offered, chosen, width, onChoose }: { offered: Operation[]; c
 
 /** What it is about, and the ways to end it. */
 function Finish({ able }: { able: boolean }) {
-  const { info, stretch, wish, trial, trying } = usePick("info", "stretch", "wish", "trial", "trying");
+  const { info, stretch, wish, trial, trying, job } = usePick("info", "stretch", "wish", "trial", "trying", "job");
   const { apply, drop, copy } = useActions();
   const span = stretch ? (stretch.last >= info!.last ? `frame ${stretch.first} on` : `frames ${stretch.first}–${stretch.last}`) : wish && wish.operation !== "drivers" ? `at frame ${wish.first}` : "";
   return (
     <>
-      <Typography sx={{ fontSize: 12.5, color: "text.secondary" }}>{span}</Typography>
+      {job ? (
+        <Typography data-testid="progress" aria-live="polite" sx={{ fontSize: 12.5, fontVariantNumeric: "tabular-nums" }}>
+          {progressOf(job)}
+        </Typography>
+      ) : (
+        <Typography sx={{ fontSize: 12.5, color: "text.secondary" }}>{span}</Typography>
+      )}
       {stretch && (
         <Button size="small" data-own-enter onClick={() => void copy()} title="Keep this stretch as a clip (Ctrl+C)">
           Copy
         </Button>
       )}
       {able && (
-        <Button variant="contained" disableElevation size="small" disabled={!trial} onClick={apply} startIcon={trying ? <CircularProgress size={12} color="inherit" /> : undefined}>
+        <Button variant="contained" disableElevation size="small" disabled={!trial} onClick={apply} startIcon={trying ? <CircularProgress size={12} color="inherit" {...(job ? { variant: "determinate", value: 100 * job.done } : {})} /> : undefined}>
           Apply ⏎
         </Button>
       )}

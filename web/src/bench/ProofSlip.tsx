@@ -1,6 +1,6 @@
 import { Box, Button, Collapse, Link, Paper, Typography } from "@mui/material";
 import { useState } from "react";
-import type { Proof } from "../shared/api";
+import type { Proof, Step } from "../shared/api";
 import { degrees, mm } from "../shared/format";
 import { useBench } from "./state";
 
@@ -8,10 +8,12 @@ interface Props {
   proof: Proof;
   sentence: string;
   title: string;
+  /** Where it is made in steps, each of which becomes a revision of its own. */
+  steps?: Step[];
 }
 
 /** The proof: one sentence with figures, opening in full; one click to the worst frame. */
-export function ProofSlip({ proof, sentence, title }: Props) {
+export function ProofSlip({ proof, sentence, title, steps = [] }: Props) {
   const [open, setOpen] = useState(false);
   const toFrame = useBench((s) => s.toFrame);
   // One verdict, for mark and border alike: nothing jumps, the tolerance is kept, and contacts keep their places.
@@ -22,7 +24,23 @@ export function ProofSlip({ proof, sentence, title }: Props) {
         {kept ? "✓ " : "▲ "}
         {title}
       </Typography>
+      {steps.length > 0 && (
+        <Box component="ol" aria-label="Steps" sx={{ fontSize: 12.5, my: 0.5, pl: 2.5, "& li": { mb: 0.5 } }}>
+          {steps.map((s) => (
+            <li key={s.label}>
+              <details open={!s.kept}>
+                <summary style={{ cursor: "pointer", fontWeight: 700 }}>
+                  {s.kept ? "✓ " : "▲ "}
+                  {s.label}
+                </summary>
+                {s.sentence}
+              </details>
+            </li>
+          ))}
+        </Box>
+      )}
       <Typography data-testid="sentence" sx={{ fontSize: 13, my: 0.5 }}>
+        {steps.length > 0 && "All in all: "}
         {sentence}
       </Typography>
       <Button size="small" onClick={() => toFrame(proof.worst_frame)}>

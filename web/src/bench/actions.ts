@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient, type QueryClient } from "@tanstack/react-query";
 import { useCallback, useEffect } from "react";
 import { get, post, postOnce, Problem, type Applied, type ClipInfo, type DragAsked, type KeyEdit, type Operation, type OperationAsked, type Suggested, type TakeInfo, type Tried } from "../shared/api";
+import { tryOut } from "../shared/jobs";
 import { kept } from "../shared/kept";
 import { useNotice } from "../shared/notice";
 import { placeOf } from "./address";
@@ -139,16 +140,16 @@ export function useTrying() {
   const operations = useOperations();
   useEffect(() => {
     const { set } = useBench.getState();
-    set({ trial: null, trying: false, eager: false });
+    set({ trial: null, trying: false, job: null, eager: false });
     if (!info || !wish || !operations) return;
     // What is overtaken is not worked out to its end.
     const wanted = new AbortController();
     set({ trying: true });
     const timer = setTimeout(() => {
-      post<Tried>(`/takes/${info.id}/try`, asked(operations, info, wish, choices), {}, wanted.signal)
+      tryOut(info.id, asked(operations, info, wish, choices), wanted.signal, (job) => set({ job }))
         .then((trial) => {
           if (wanted.signal.aborted) return;
-          set({ trial, trying: false });
+          set({ trial, trying: false, job: null });
           // Only what this trial was told goes: a word about another window stays until it is read.
           const notice = useNotice.getState();
           if (notice.text === refusal) notice.clear();
@@ -157,7 +158,7 @@ export function useTrying() {
         })
         .catch((error: Error) => {
           if (wanted.signal.aborted) return;
-          set({ trying: false });
+          set({ trying: false, job: null });
           refusal = error.message;
           useNotice.getState().warn(refusal);
         });

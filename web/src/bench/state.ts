@@ -1,6 +1,6 @@
 import { create } from "zustand";
 import { useShallow } from "zustand/react/shallow";
-import type { DragAsked, KeyEdit, KeyPut, Strand, TakeInfo, Tried } from "../shared/api";
+import type { DragAsked, Job, KeyEdit, KeyPut, Strand, TakeInfo, Tried } from "../shared/api";
 import { keep, kept } from "../shared/kept";
 import type { PoseBank } from "./poses";
 
@@ -64,6 +64,8 @@ interface BenchState {
   options: Record<string, [string, string][]>;
   trial: Tried | null;
   trying: boolean;
+  /** How far the work on it is, where a worker does it. */
+  job: Job | null;
   /** Enter came before the trial did: it is applied when it is there. */
   eager: boolean;
   /** A pose that is being dragged: drawn instead of the stored one until it is let go. */
@@ -151,6 +153,7 @@ export const useBench = create<BenchState>((set, get) => ({
   options: {},
   trial: null,
   trying: false,
+  job: null,
   eager: false,
   live: null,
   held: null,

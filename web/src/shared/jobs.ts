@@ -1,4 +1,4 @@
-import { answer, get, Problem, type Job } from "./api";
+import { answer, get, Problem, type Job, type OperationAsked, type Tried } from "./api";
 
 /** Milliseconds between two looks at a job. */
 const LOOK = 150;
@@ -8,7 +8,20 @@ const ENDED = new Set<Job["state"]>(["done", "failed", "cancelled"]);
  * is thrown as the problem that it is. While the service is away it waits. */
 export async function runJob(path: string, init: RequestInit, signal: AbortSignal, tell: (job: Job) => void): Promise<Job> {
   const begun = await answer(path, { ...init, headers: { ...init.headers, Prefer: "respond-async" }, signal });
-  let job = (await begun.json()) as Job;
+  return ended((await begun.json()) as Job, signal, tell);
+}
+
+/** Tries an operation; what lasts long is worked out by a worker, which tells how far it is. */
+export async function tryOut(take: number, body: OperationAsked, signal: AbortSignal, tell: (job: Job) => void): Promise<Tried> {
+  const headers = { "Content-Type": "application/json", Prefer: "respond-async" };
+  const response = await answer(`/takes/${take}/try`, { method: "POST", headers, body: JSON.stringify(body), signal });
+  if (response.status !== 202) return (await response.json()) as Tried;
+  const job = await ended((await response.json()) as Job, signal, tell);
+  return get<Tried>(`/jobs/${job.id}/tried`, signal);
+}
+
+/** Waits for the end of a job, telling how far it is. */
+async function ended(job: Job, signal: AbortSignal, tell: (job: Job) => void): Promise<Job> {
   const cancel = () => void fetch(`/api/jobs/${job.id}`, { method: "DELETE", keepalive: true });
   signal.addEventListener("abort", cancel);
   try {
@@ -32,7 +45,7 @@ export async function runJob(path: string, init: RequestInit, signal: AbortSigna
 /** How far a job is, in words. */
 export function progressOf(job: Job | null): string {
   if (!job || job.state === "coming") return "Sending the file…";
-  if (job.state === "waiting") return "Waiting for another file…";
+  if (job.state === "waiting") return "Waiting for other work…";
   return job.done > 0 ? `${job.doing}, ${Math.round(100 * job.done)} %` : `${job.doing || "Beginning"}…`;
 }
 

@@ -47,7 +47,7 @@ class MakeWorkable(Operation):
     """Makes a capture workable."""
 
     id = "workable"
-    rank = 18
+    rank = 19
     under = "as is"
     label = "Make workable"
     applies = "parts"
@@ -147,7 +147,9 @@ class MakeWorkable(Operation):
         if not steps:
             raise CoreError(" ".join(notes) or "Choose at least one thing to be done.")
         with stage("Proving it", begun / total, 1.0):
-            proof = prove("workable", program, now, first, last, notes=tuple(notes))
+            # What is planted at the edges eases outside.
+            begin, end = min(s.proof.first for s in steps), max(s.proof.last for s in steps)
+            proof = prove("workable", program, now, begin, end, notes=tuple(notes))
         who = ", ".join(dict.fromkeys(program.scene.member(m).name for m, _ in parts))
         label = f"Make {who} workable, {stretch_words(asked.first, asked.last)}"
         return Outcome(now.take, proof, label, tuple(steps))

@@ -22,7 +22,7 @@ import { Skins, useSkins } from "./Skins";
 
 /** What of the bench is not in the picture: while only this changes, nothing is drawn anew. */
 const UNSEEN = new Set<string>([
-  "stretch", "wish", "choices", "made", "options", "trying", "eager", "held", "keyRule", "shown", "loop", "left", "filter", "meter",
+  "stretch", "wish", "choices", "made", "options", "trying", "job", "eager", "held", "keyRule", "shown", "loop", "left", "filter", "meter",
   "rate", "speed", "curves", "channels", "picked", "copied", "revisionList", "locker", "help", "deliver",
 ]);
 

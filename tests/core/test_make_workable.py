@@ -1,0 +1,113 @@
+"""A raw capture made workable: what stands is planted, few keys keep the rest within the tolerance, step by step."""
+
+from __future__ import annotations
+
+import unittest
+from functools import cache
+
+import numpy as np
+
+from tests.core.test_rolling_plant import SLIP, TURN
+from yielding_tether.core.contacts import measure
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations import OPERATIONS, Asked, Outcome, run
+from yielding_tether.core.program import Program
+from yielding_tether.core.progress import Cancelled, watched
+from yielding_tether.core.transforms import rotation_distance
+from yielding_tether.demo.rough_crossing import Kind, crossing
+
+LEG = (("marl", "leg.L"),)
+FIRST, LAST = 4.0, 96.0
+
+
+@cache
+def raw() -> Program:
+    # Of arms that hang straight, an elbow goes through straight again and again.
+    made = crossing(Kind(rate=30.0, noise=0.002, pace=2.0, seed=9))
+    return Program(made.scene, made.take)
+
+
+@cache
+def made() -> Outcome:
+    return run(raw(), "workable", Asked(LEG, FIRST, LAST))
+
+
+class Workable(unittest.TestCase):
+    def test_it_is_made_in_steps_that_go_on_from_one_another(self) -> None:
+        outcome = made()
+        self.assertEqual([s.operation for s in outcome.steps][:3], ["contacts", "plant", "bake"])
+        self.assertIs(outcome.steps[-1].take, outcome.take)
+        now = raw()
+        for step in outcome.steps:
+            again = run(now, step.operation, step.asked)
+            self.assertEqual(again.label, step.label)
+            for name, curve in step.take.curves.items():
+                self.assertEqual(again.take.curves[name], curve)
+            now = now.on(step.take)
+
+    def test_what_stands_stands(self) -> None:
+        after = raw().on(made().take)
+        contacts = after.take.contacts
+        self.assertGreaterEqual(len(contacts), 4)
+        for contact in contacts:
+            slip = measure(after, contact)
+            self.assertLess(float(slip.place.max()), SLIP, contact.id)
+            self.assertLess(float(slip.turn.max()), TURN, contact.id)
+
+    def test_few_keys_keep_every_joint_within_the_tolerance_of_what_was_planted(self) -> None:
+        planted, baked = (raw().on(s.take) for s in made().steps[1:3])
+        halves = np.arange(2 * FIRST, 2 * LAST + 1) / 2.0
+        nodes = [n for b in baked.bounds.values() if b.member.id == "marl" for n in b.nodes.tolist()]
+        a, b = (p.evaluate(halves, only=nodes) for p in (planted, baked))
+        place = np.linalg.norm(a.pos[:, nodes] - b.pos[:, nodes], axis=-1)
+        turn = rotation_distance(a.rot[:, nodes], b.rot[:, nodes])
+        # At the last frame the capture drives on.
+        self.assertLess(float(place[:-1].max()), 1e-3 + 1e-9)
+        self.assertLess(float(turn[:-1].max()), np.pi / 360.0 + 1e-9)
+        channels = [k for x in baked.bounds.values() if x.member.id == "marl" for k in x.own.values()]
+        counts = [sum(FIRST < t < LAST for t in baked.curve(k).times) for k in channels if len(baked.curve(k))]
+        self.assertLess(sum(counts), 0.55 * len(counts) * (LAST - FIRST))
+
+    def test_nothing_jumps_that_did_not_and_nothing_else_changes(self) -> None:
+        after = raw().on(made().take)
+        self.assertEqual([f.sentence for f in find_all(after) if f.kind == "pop"], [])
+        self.assertTrue(made().proof.unchanged_outside)
+        # Planted hands and feet are led there, and let go.
+        outside = np.concatenate([[0.0, 0.5], np.arange(LAST + 6.0, after.take.last, 0.5)])
+        a, b = raw().evaluate(outside), after.evaluate(outside)
+        shown = raw().joints()[1]
+        self.assertLess(np.abs(a.pos[:, shown] - b.pos[:, shown]).max(), 1e-9)
+        self.assertIs(after.take.captures["marl"], raw().take.captures["marl"])
+
+    def test_steps_can_be_left_out_and_what_finds_nothing_is_told(self) -> None:
+        only = {"bake": "none", "whom": "parts"}
+        outcome = run(raw(), "workable", Asked(LEG, FIRST, LAST, only))
+        self.assertEqual([s.operation for s in outcome.steps], ["contacts", "plant"])
+        self.assertEqual({m for s in outcome.steps for m, _ in s.asked.parts}, {"marl"})
+        self.assertIn("nothing to repair", " ".join(outcome.proof.notes))
+        with self.assertRaisesRegex(CoreError, "at least one"):
+            run(
+                raw(),
+                "workable",
+                Asked(LEG, FIRST, LAST, {**only, "contacts": "keep", "plant": "none", "repair": "none"}),
+            )
+        # In the air nothing stands: it is baked all the same.
+        free = run(raw(), "workable", Asked((("marl", "head"),), 10.0, 14.0, {"whom": "parts"}))
+        self.assertEqual([s.operation for s in free.steps], ["bake"])
+
+    def test_it_says_how_far_it_is_and_ends_where_nobody_wants_it(self) -> None:
+        told: list[tuple[float, str]] = []
+
+        def tell(done: float, doing: str) -> None:
+            told.append((done, doing))
+            if done > 0.4:
+                raise Cancelled
+
+        with watched(tell), self.assertRaises(Cancelled):
+            run(raw(), "workable", Asked(LEG, FIRST, LAST))
+        shares = [d for d, _ in told]
+        self.assertEqual(shares, sorted(shares))
+        self.assertLessEqual({"Finding contacts", "Planting"}, {w for _, w in told})
+        asked = Asked(LEG, 0.0, None)
+        self.assertGreater(OPERATIONS["workable"].lasts(raw(), asked), OPERATIONS["bake"].lasts(raw(), asked))
