@@ -7,6 +7,7 @@ from functools import cache
 from unittest.mock import patch
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from tests.depth import DEPTH
 from yielding_tether.core.contact_finding import find
@@ -43,7 +44,9 @@ def planted(kind: Kind) -> tuple[Program, Program, Proof]:
 KINDS = [Kind(rate=30, noise=0.002, seed=21), Kind(rate=60, noise=0.003, seed=22, pace=1.6, rocks=1.6)][: 1 + DEPTH]
 
 
-def in_deck(program: Program, joint: str, point: Floats, times: Floats, side: int) -> tuple[Floats, Floats]:
+def in_deck(
+    program: Program, joint: str, point: Floats, times: Floats, side: int | np.ndarray
+) -> tuple[Floats, Floats]:
     """(F, 3), (F, 4) a point of a joint and the joint's turn in the deck, computed from poses alone."""
     poses = program.evaluate(times, side)
     j, deck = program.nodes["marl", joint], program.nodes["deck", "deck"]
@@ -76,6 +79,39 @@ class Rolling(unittest.TestCase):
                 self.assertLess(np.linalg.norm(place - place[0], axis=1).max(), SLIP, c.id)
                 self.assertLess(rotation_distance(turn, turn[:1]).max(), TURN, c.id)
                 self.assertLess(float(measure(after, c).place.max()), SLIP)
+
+    def test_no_point_of_a_sole_is_in_the_deck_and_the_figures_are_those_of_the_poses(self) -> None:
+        """Depth and height over the planks from poses alone, each block by its own axes."""
+        for kind in KINDS[:2]:
+            before, after, _ = planted(kind)
+            blocks = [s for s in after.scene.member("deck").shapes if s.form == "block" and s.joint == "deck"]
+            self.assertTrue(blocks)
+            for program, contact in ((p, c) for c in after.take.contacts for p in (before, after)):
+                if not contact.joint.startswith("foot"):
+                    continue
+                told = measure(program, contact)
+                side = np.where(np.arange(len(told.times)) == len(told.times) - 1, ARRIVING, LEAVING)
+                leg = after.bound("marl", f"leg.{contact.joint[-1]}")
+                deep, low = np.full(len(told.times), -np.inf), np.full(len(told.times), np.inf)
+                for name, joint, point in leg.part.stands_on(leg.member.skeleton):
+                    places = in_deck(program, joint, np.array(point), told.times, side)[0]
+                    high = np.full(len(places), np.inf)
+                    for block in blocks:
+                        local = Rotation.from_quat(block.turn).inv().apply(places - np.array(block.a))
+                        off = np.abs(local) - 0.5 * np.array(block.size)
+                        outside = np.sqrt((np.maximum(off, 0.0) ** 2).sum(axis=1))
+                        high = np.minimum(high, np.where((off < 0.0).all(axis=1), off.max(axis=1), outside))
+                    stands = (told.times >= contact.first) & (told.times <= contact.last)
+                    for p in (p for p in contact.points if p.name == name):
+                        stands |= (told.times >= p.first) & (told.times <= p.last)
+                    deep = np.maximum(deep, -high)
+                    low = np.where(stands, np.minimum(low, high), low)
+                np.testing.assert_allclose(told.depth, np.maximum(deep, 0.0), atol=1e-9)
+                np.testing.assert_allclose(told.hover, np.maximum(low, 0.0), atol=1e-9)
+                if program is after:
+                    self.assertLess(float(told.depth.max()), 1e-5, contact.id)
+            raw = [float(measure(before, c).depth.max()) for c in after.take.contacts]
+            self.assertGreater(max(raw), 1e-3)
 
     def test_nothing_jumps_and_all_else_is_as_captured(self) -> None:
         for kind in KINDS:
@@ -135,7 +171,8 @@ class Rolling(unittest.TestCase):
             was, now = (in_deck(p, "foot.L", np.zeros(3), times, LEAVING)[0] for p in (program, after))
             self.assertLess(np.ptp(now, axis=0).max(), SLIP)
             wanted = was[0] if how["at"] == "first" else was.mean(axis=0)
-            self.assertLess(np.linalg.norm(now[0] - wanted), 1e-3, how)
+            # With the roll of a single frame of the noise the sole is some millimetres in the deck, of which it comes out.
+            self.assertLess(np.linalg.norm(now[0] - wanted), 5e-3, how)
 
     def test_several_parts_are_held_at_once(self) -> None:
         """Each hold may add a follow, whose weights are channels: once the second of two was written into those of others."""

@@ -1,7 +1,9 @@
 """Contacts: where hands and feet stand or hold, found in a take, and how far they slip and turn in what they stand on.
 
 They are found as `contact_finding` describes it. Slip is the distance of the joint from its place in the anchor at the contact's
-first frame; before the sole is on and after it, that of the heel or ball that stands from its place under the sole.
+first frame; before the sole is on and after it, that of the heel or ball that stands from its place under the sole. How deep the
+points of a sole sink into the surface of a set piece or prop, and how high what stands hovers over it, is measured against its
+shapes.
 """
 
 from __future__ import annotations
@@ -12,11 +14,13 @@ from typing import NamedTuple
 
 import numpy as np
 
+from .cast import Shape
 from .curves import ARRIVING
 from .errors import CoreError
 from .followers import BoundControl
 from .program import Program
 from .rig import Bound
+from .shapes import solid_distance
 from .takes import WORLD, Contact, Take
 from .transforms import Floats, inverse, multiply, rotate, rotation_distance
 
@@ -26,12 +30,15 @@ STILL = (2e-4, 3.5e-4)
 
 class Slip(NamedTuple):
     """A contact at F times: where its joint should be (F, 3) in the world, and how far it is from there, metres (F,) and
-    radians (F,)."""
+    radians (F,); how deep the deepest point of its sole is in what it stands on, and how high the lowest that stands is over it,
+    metres (F,), both zero where no surface is known."""
 
     times: Floats
     should: Floats
     place: Floats
     turn: Floats
+    depth: Floats
+    hover: Floats
 
 
 def end_of(bound: Bound) -> BoundControl | None:
@@ -118,7 +125,7 @@ def measure_all(program: Program, contacts: Sequence[Contact]) -> list[Slip]:
         if contact in program.measured:
             continue
         bound = part_of(program, contact)
-        own = {j: program.nodes[contact.member, j] for s in spots_of(bound) for j in s.joints} if contact.points else {}
+        own = {j: program.nodes[contact.member, j] for s in spots_of(bound) for j in s.joints}
         joint = program.nodes[contact.member, contact.joint]
         among = (anchor_node(program, contact), joint, *(n for n in own.values() if n != joint))
         known = program.recalled(contact, among)
@@ -141,12 +148,16 @@ def measure_all(program: Program, contacts: Sequence[Contact]) -> list[Slip]:
             own_ = slice(at, at + len(times))
             at = own_.stop
             contact = contacts[k]
-            off, turn = _off(program, contact, among, times, local[own_], turned[own_], size[own_] / grown[own_])
+            given = program, contact, among, times, local[own_], turned[own_], size[own_] / grown[own_]
+            off, turn = _off(*given)
+            depth, hover = _heights(*given)
             program.measured[contact] = Slip(
                 times,
                 pos[own_, 1] - grown[own_, None] * rotate(rot[own_, 0], off),
                 grown[own_] * np.linalg.norm(off, axis=1),
                 turn,
+                grown[own_] * depth,
+                grown[own_] * hover,
             )
     return [program.measured[contact] for contact in contacts]
 
@@ -176,6 +187,41 @@ def _off(
         worse = stands & ~on & (np.linalg.norm(away, axis=1) > np.linalg.norm(off, axis=1))
         off = np.where(worse[:, None], away, off)
     return off, turn
+
+
+def surface_of(program: Program, contact: Contact) -> tuple[Shape, ...]:
+    """The shapes of what a contact stands on, in the joint that it stands on; none of the world."""
+    if contact.anchor_member == WORLD:
+        return ()
+    shapes = program.scene.member(contact.anchor_member).shapes
+    return tuple(s for s in shapes if s.joint == contact.anchor)
+
+
+def over(shapes: Sequence[Shape], points: Floats) -> Floats:
+    """(...,) how far points (..., 3) are from the nearest of some shapes, metres, below zero within."""
+    found: Floats = np.min([solid_distance(s, points) for s in shapes], axis=0)
+    return found
+
+
+def _heights(
+    program: Program, contact: Contact, among: tuple[int, ...], times: Floats, local: Floats, turned: Floats, size: Floats
+) -> tuple[Floats, Floats]:  # fmt: skip
+    """(F,) how deep the deepest of a sole's points is in what it stands on, and how high the lowest of those that stand is over it,
+    at size one; given what `_off` is."""
+    shapes, spots = surface_of(program, contact), spots_of(part_of(program, contact))
+    depth, hover = np.zeros(len(times)), np.zeros(len(times))
+    if not (shapes and spots):
+        return depth, hover
+    stand = {p.name: (times >= p.first) & (times <= p.last) for p in contact.points}
+    on = (times >= contact.first) & (times <= contact.last) & contact.whole
+    lowest = np.full(len(times), np.inf)
+    for spot in spots:
+        k = among[1:].index(program.nodes[contact.member, spot.joints[0]])
+        high = over(shapes, local[:, k] + size[:, None] * rotate(turned[:, k], spot.points[0]))
+        depth = np.maximum(depth, -high)
+        stands = on | stand.get(spot.name, np.zeros(len(times), dtype=bool))
+        lowest = np.where(stands, np.minimum(lowest, high), lowest)
+    return depth, np.where(np.isfinite(lowest), np.maximum(lowest, 0.0), 0.0)
 
 
 def planted(program: Program, first: float, last: float) -> list[Contact]:

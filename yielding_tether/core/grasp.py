@@ -16,7 +16,7 @@ import numpy as np
 from .cast import Shape
 from .program import Poses, Program
 from .rig import Bound
-from .shapes import signed_distance
+from .shapes import solid_distance
 from .transforms import Floats, Ints, inverse, multiply, rotate
 from .values import PoseValue, turned
 
@@ -103,15 +103,8 @@ class Surface:
     def _off(part: tuple[Shape, Floats, Floats, float], points: Floats) -> Floats:
         shape, pos, rot, size = part
         local = rotate(inverse(rot), points - pos) / size
-        found: Floats = size * (_within(shape, local) if shape.form == "block" else signed_distance(shape, local))
+        found: Floats = size * solid_distance(shape, local)
         return found
-
-
-def _within(block: Shape, points: Floats) -> Floats:
-    """(N,) distance from a block, below zero within."""
-    local = np.abs(rotate(inverse(np.asarray(block.turn)), points - np.asarray(block.a))) - 0.5 * np.asarray(block.size)
-    found: Floats = np.linalg.norm(np.maximum(local, 0.0), axis=-1) + np.minimum(local.max(axis=-1), 0.0)
-    return found
 
 
 def joint_places(bound: Bound, poses: Poses, turns: Floats, wanted: Sequence[int]) -> tuple[Floats, Floats]:

@@ -33,6 +33,8 @@ UNCHANGED = 1e-9
 SPEED_SHARE = 1e-4
 #: An operation keeps a contact that it lets slip (metres) or turn (radians) by no more than this.
 KEPT_PLACE, KEPT_TURN = 1e-4, 1.75e-4
+#: A sole this deep in what it stands on is told, metres.
+SUNK = 1e-5
 #: A control this far from the joint that rests on it is out of reach, metres.
 OUT_OF_REACH = 1e-4
 
@@ -89,8 +91,9 @@ class Change:
 
 @dataclass(frozen=True)
 class Held:
-    """One contact of the take at quarter-frames: how far its joint slips (metres) and turns (radians) in what it stands on,
-    and did before the operation; `frame`: where it slips most; `new`: the operation brought it."""
+    """One contact of the take at quarter-frames: how far its joint slips (metres) and turns (radians) in what it stands on, how
+    deep a sole sinks into that and how high it hovers over it (metres), and did before the operation; `frame`: where it slips
+    most; `new`: the operation brought it."""
 
     member: str
     part: str
@@ -103,6 +106,10 @@ class Held:
     place_before: float
     turn_before: float
     new: bool = False
+    depth: float = 0.0
+    hover: float = 0.0
+    depth_before: float = 0.0
+    hover_before: float = 0.0
 
     @property
     def kept(self) -> bool:
@@ -474,6 +481,7 @@ def measure_contacts(before: Program, after: Program, moved: set[tuple[str, str]
             contact.member, part_of(after, contact).part.name, contact_reads(after, contact), contact.first, contact.last,
             float(now.times[int(np.argmax(now.place))]), float(now.place.max()), float(now.turn.max()),
             float(then.place.max()), float(then.turn.max()), contact not in before.take.contacts,
+            float(now.depth.max()), float(now.hover.max()), float(then.depth.max()), float(then.hover.max()),
         )
         for contact, now, then in zip(told, measure_all(after, told), measure_all(before, told), strict=True)
     ]  # fmt: skip
@@ -554,6 +562,8 @@ def _contacts_words(contacts: Sequence[Held]) -> str:
 
 def _contact_words(c: Held) -> str:
     said = f"{c.label} slips {_mm(c.place)} and {np.degrees(c.turn):.2f}°, from frame {c.first:g} to {c.last:g}"
+    if c.depth > SUNK:
+        said += f", and sinks {_mm(c.depth)} into it"
     was = f" (was {_mm(c.place_before)} and {np.degrees(c.turn_before):.2f}°)"
     return said + (was if c.better or not c.kept else "")
 

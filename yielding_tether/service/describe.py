@@ -282,6 +282,7 @@ def contact_infos(program: Program) -> list[s.ContactInfo]:
             s.ContactInfo(
                 id=c.id, member=c.member, part=part_of(program, c).part.name, joint=c.joint, anchor=anchor_reads(program, c),
                 frames=x.times[at].tolist(), should=x.should[at].tolist(), slip=x.place[at].tolist(),
+                depth=x.depth[at].tolist(), hover=x.hover[at].tolist(),
             )
         )  # fmt: skip
     return found
@@ -294,7 +295,7 @@ def planks(program: Program, only: Sequence[tuple[str, str]] | None = None) -> d
     for c, x in zip(contacts, measure_all(program, contacts), strict=True):
         plank = s.Plank(
             id=c.id, anchor=anchor_reads(program, c), on=named(c), first=c.first, last=c.last,
-            slip=float(x.place.max()), turn=float(x.turn.max()),
+            slip=float(x.place.max()), turn=float(x.turn.max()), depth=float(x.depth.max()), hover=float(x.hover.max()),
             points=[s.PlankPoint(name=p.name, first=p.first, last=p.last) for p in c.points],
         )  # fmt: skip
         found.setdefault(part_of(program, c).id, []).append(plank)

@@ -224,7 +224,8 @@ class Follow(Model):
 
 class Plank(Model):
     """A contact of a part: on what (`on` as choices name it), from one frame to another, with its greatest slip (metres)
-    and turn (radians); `points`: when heel or ball stand, before that and after it too, only one where that is all."""
+    and turn (radians), and how deep its sole sinks into what it stands on and how high it hovers over it at most; `points`: when
+    heel or ball stand, before that and after it too, only one where that is all."""
 
     id: str
     anchor: str
@@ -233,6 +234,8 @@ class Plank(Model):
     last: float
     slip: float
     turn: float
+    depth: float
+    hover: float
     points: list[PlankPoint]
 
 
@@ -741,7 +744,8 @@ class Compared(Model):
 
 
 class ContactInfo(Model):
-    """A contact frame by frame: `should`, where its joint would be without slip; slip in metres."""
+    """A contact frame by frame: `should`, where its joint would be without slip; slip, and how deep its sole sinks into what it
+    stands on and how high it hovers over it, in metres."""
 
     id: str
     member: str
@@ -751,6 +755,8 @@ class ContactInfo(Model):
     frames: list[float]
     should: list[Vec3]
     slip: list[float]
+    depth: list[float]
+    hover: list[float]
 
 
 class TransferAsked(Asked):

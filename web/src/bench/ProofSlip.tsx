@@ -1,8 +1,11 @@
 import { Box, Button, Collapse, Link, Paper, Typography } from "@mui/material";
-import { useState } from "react";
+import { Fragment, useState } from "react";
 import type { Proof, Step } from "../shared/api";
 import { degrees, mm } from "../shared/format";
 import { useBench } from "./state";
+
+/** What of a sole above or below its ground is worth a word, metres. */
+const SUNK = 1e-5;
 
 interface Props {
   proof: Proof;
@@ -68,7 +71,11 @@ export function ProofSlip({ proof, sentence, title, steps = [] }: Props) {
               <Row label="outside, place" value={mm(proof.outside_place.value)} />
               <Row label="outside, turn" value={degrees(proof.outside_turn.value)} />
               {proof.contacts.map((c) => (
-                <Row key={`${c.label}${c.first}`} label={`${c.label}, ${c.first} to ${c.last}: slips (before)`} value={`${mm(c.place)} (${mm(c.place_before)})`} />
+                <Fragment key={`${c.label}${c.first}`}>
+                  <Row label={`${c.label}, ${c.first} to ${c.last}: slips (before)`} value={`${mm(c.place)} (${mm(c.place_before)})`} />
+                  {Math.max(c.depth, c.depth_before) >= SUNK && <Row label="sinks in (before)" value={`${mm(c.depth)} (${mm(c.depth_before)})`} />}
+                  {Math.max(c.hover, c.hover_before) >= SUNK && <Row label="hovers (before)" value={`${mm(c.hover)} (${mm(c.hover_before)})`} />}
+                </Fragment>
               ))}
               <Row label="keys kept" value={String(proof.keys.kept)} />
               <Row label="keys added" value={String(proof.keys.added)} />

@@ -971,7 +971,8 @@ export interface components {
         };
         /**
          * ContactInfo
-         * @description A contact frame by frame: `should`, where its joint would be without slip; slip in metres.
+         * @description A contact frame by frame: `should`, where its joint would be without slip; slip, and how deep its sole sinks into what it
+         *     stands on and how high it hovers over it, in metres.
          */
         ContactInfo: {
             /** Id */
@@ -994,6 +995,10 @@ export interface components {
             ][];
             /** Slip */
             slip: number[];
+            /** Depth */
+            depth: number[];
+            /** Hover */
+            hover: number[];
         };
         /**
          * CopyAsked
@@ -1430,8 +1435,9 @@ export interface components {
         };
         /**
          * Held
-         * @description One contact of the take at quarter-frames: how far its joint slips (metres) and turns (radians) in what it stands on,
-         *     and did before the operation; `frame`: where it slips most; `new`: the operation brought it.
+         * @description One contact of the take at quarter-frames: how far its joint slips (metres) and turns (radians) in what it stands on, how
+         *     deep a sole sinks into that and how high it hovers over it (metres), and did before the operation; `frame`: where it slips
+         *     most; `new`: the operation brought it.
          */
         Held: {
             /** Member */
@@ -1459,6 +1465,26 @@ export interface components {
              * @default false
              */
             new: boolean;
+            /**
+             * Depth
+             * @default 0
+             */
+            depth: number;
+            /**
+             * Hover
+             * @default 0
+             */
+            hover: number;
+            /**
+             * Depth Before
+             * @default 0
+             */
+            depth_before: number;
+            /**
+             * Hover Before
+             * @default 0
+             */
+            hover_before: number;
         };
         /** ImportedInfo */
         ImportedInfo: {
@@ -1946,7 +1972,8 @@ export interface components {
         /**
          * Plank
          * @description A contact of a part: on what (`on` as choices name it), from one frame to another, with its greatest slip (metres)
-         *     and turn (radians); `points`: when heel or ball stand, before that and after it too, only one where that is all.
+         *     and turn (radians), and how deep its sole sinks into what it stands on and how high it hovers over it at most; `points`: when
+         *     heel or ball stand, before that and after it too, only one where that is all.
          */
         Plank: {
             /** Id */
@@ -1963,6 +1990,10 @@ export interface components {
             slip: number;
             /** Turn */
             turn: number;
+            /** Depth */
+            depth: number;
+            /** Hover */
+            hover: number;
             /** Points */
             points: components["schemas"]["PlankPoint"][];
         };

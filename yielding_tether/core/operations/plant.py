@@ -18,7 +18,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from ..contact_finding import find
-from ..contacts import anchor_reads, measure, spots_of, with_contact
+from ..contacts import anchor_reads, measure, over, spots_of, surface_of, with_contact
 from ..curves import (
     ARRIVING,
     AUTOMATIC,
@@ -32,11 +32,11 @@ from ..curves import (
     automatic_slopes,
     curve,
     insert,
-    over,
     put,
     sample,
     without,
 )
+from ..curves import over as put_over
 from ..errors import CoreError
 from ..findings import states
 from ..program import Program
@@ -69,6 +69,8 @@ from .retether import Retether, anchors, following
 SAME = 1e-6
 #: Frames by which a stretch may differ from a stance and still mean that.
 ALIKE = 2.0
+#: Steps in which a sole is brought out of what it is in.
+_PUSHES = 12
 #: By how much (radians) the heel comes up at a time where a leg is too short.
 LIFT = 0.01
 
@@ -271,12 +273,20 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: _Span) -> Program
     held = retether.retethered(now, Retether((bound.id,), asked.on, first, until, "ride", offset="here", settle=0.0))
     if asked.rolls or asked.at == "mean":
         held = _in_the_mean(now, held, bound, control.control, flat)
+    rolls = bound.systems[system].system.rolls(bound, control.control.name) if asked.rolls else None
+    tilts = (
+        bound.systems[system].system.tilts(bound, control.control.name)
+        if rolls is None
+        else [rolls.channel, *rolls.level]
+    )
+    values = program.now(first, tilts) if rolls is None else np.zeros(len(tilts))
+    held = _out_of_it(
+        now, held, bound, control.control, asked.on, flat[0], dict(zip(tilts, values.tolist(), strict=True))
+    )
     edges = [(edge, until) for edge, until in ((first, start), (last, end)) if program.take.first < edge < last_of_all]
     for edge, until in edges:
         held = _eased(held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until)
-    rolls = bound.systems[system].system.rolls(bound, control.control.name) if asked.rolls else None
     if rolls is None:
-        tilts = bound.systems[system].system.tilts(bound, control.control.name)
         refuse_locked(program, tilts, start, end)
         return held.with_curves(_stilled(held, tilts, first, last, edges))
     refuse_locked(program, [rolls.channel, *rolls.level], start, end)
@@ -299,6 +309,56 @@ def _in_the_mean(before: Program, held: Program, bound: Bound, control: Control,
     return held.on(replace(held.take, tethers=tuple(moved if t is new else t for t in held.take.tethers)))
 
 
+def _out_of_it(
+    before: Program, held: Program, bound: Bound, control: Control, on: str, at: float, tilts: Mapping[int, float]
+) -> Program:
+    """The hold moved and turned as little as leaves no point of the sole below the surface that it stands on; tilts: what the other
+    values of its control are in the hold."""
+    shapes = () if on == "world" else surface_of(before, Contact("", "", *retether.anchor_of(on), 0.0, 1.0))
+    spots = spots_of(bound)
+    new = next(t for t in held.take.tethers if t not in before.take.tethers)
+    if not (shapes and spots) or new.offset is None:
+        return held
+    node = held.nodes[retether.anchor_of(on)]
+    own = held.bound(*bound.id).controls[control.name]
+    of = [held.nodes[bound.member.id, s.joints[0]] for s in spots]
+    drive = held.bound(*bound.id).drive_to(_system(bound))
+    poses = held.evaluate([at], LEAVING, {**drive, **tilts}, only=[node, own.node, *of])
+    back, size = inverse(poses.rot[0, node]), float(held.sizes(np.array([at]), LEAVING, node)[0])
+    grown = float(held.sizes(np.array([at]), LEAVING, of[0])[0])
+    points = np.array(
+        [poses.pos[0, n] + grown * rotate(poses.rot[0, n], s.points[0]) for n, s in zip(of, spots, strict=True)]
+    )
+    points = rotate(back, points - poses.pos[0, node]) / size
+    about = rotate(back, poses.pos[0, own.node] - poses.pos[0, node]) / size
+    # Takes long to import, and a start does not wait for it.
+    from scipy.spatial.transform import Rotation
+
+    lever = max(float(np.linalg.norm(points - about, axis=1).max()), 1e-6)
+
+    def moved(by: Floats) -> Floats:
+        # Three of place and three of turn, as metres at the farthest point.
+        turned: Floats = Rotation.from_rotvec(by[3:] / lever).apply(points - about) + about + by[:3]
+        return turned
+
+    by = np.zeros(6)
+    for _ in range(_PUSHES):
+        off = over(shapes, moved(by))
+        deep = np.flatnonzero(off < -SAME * 1e-3)
+        if not len(deep):
+            break
+        step = 1e-7
+        slopes = np.array([(over(shapes, moved(by + step * d)) - off)[deep] / step for d in np.eye(6)]).T
+        by = by + np.linalg.pinv(slopes, rcond=1e-6) @ -off[deep]
+    if not by.any():
+        return held
+    turn = Rotation.from_rotvec(by[3:] / lever)
+    place = turn.apply(np.array(new.offset[:3]) - about) + about + by[:3]
+    x, y, z, qx, qy, qz, qw = map(float, (*place, *(turn * Rotation.from_quat(new.offset[3:])).as_quat()))
+    out = replace(new, offset=(x, y, z, qx, qy, qz, qw))
+    return held.on(replace(held.take, tethers=tuple(out if t is new else t for t in held.take.tethers)))
+
+
 def _rolled(program: Program, rolls: Rolling, span: _Span) -> Curve:
     """The curve of a roll that turns about heel or ball alone before the sole is on and after it, and not at all while it is; as it
     was elsewhere."""
@@ -314,7 +374,7 @@ def _rolled(program: Program, rolls: Rolling, span: _Span) -> Curve:
     values = np.where((times >= a) & (times <= b), 0.0, values)
     keys = [Key(float(t), v, v, kind=SMOOTH, rule=AUTOMATIC) for t, v in zip(times, values.tolist(), strict=True)]
     made = automatic_slopes(curve(keys), times.tolist())
-    result = over(kept, made.all_keys(), span.first, span.last, default)
+    result = put_over(kept, made.all_keys(), span.first, span.last, default)
     # What stands there leads on at the speed that the foot has beyond it.
     start, end = (result.key(result.find(t) or 0) for t in (span.first, span.last))
     ends = [

@@ -11,6 +11,9 @@ import { Points } from "./Points";
 import { Values } from "./Values";
 
 /** The part in hand at this frame: what drives it, what it follows, the values of both its systems. */
+/** What of a sole above or below its ground is worth a word, metres. */
+const SUNK = 1e-5;
+
 export function PartCard() {
   const theme = useTheme();
   const { info, focus, playing, keyRule, stays, layer, set } = usePick("info", "focus", "playing", "keyRule", "stays", "layer", "set");
@@ -82,6 +85,8 @@ export function PartCard() {
               frames {c.first}–{c.last}
             </Link>
             , slips {mm(c.slip)}
+            {c.depth >= SUNK && `, sinks ${mm(c.depth)} into it`}
+            {c.hover >= SUNK && `, hovers ${mm(c.hover)} over it`}
           </Typography>
         ))}
       {data.idle_place !== null && systems.some((s) => s.keyed && s.driving) && (

@@ -82,9 +82,10 @@ export function drawPlanks(g: CanvasRenderingContext2D, row: Row, scale: Scale, 
       g.arc(x, y + h / 2, 1.4, 0, 7);
       g.fill();
     }
-    const slips = plank.slip >= SLIPS;
+    const sinks = plank.depth >= SLIPS && plank.depth > plank.slip;
+    const slips = plank.slip >= SLIPS || sinks;
     const alone = plank.points.length === 1 ? `${plank.points[0]!.name} on ` : "";
-    const words = `${alone}${plank.anchor}${slips ? `, slips ${mm(plank.slip)}` : ""}`;
+    const words = `${alone}${plank.anchor}${sinks ? `, sinks ${mm(plank.depth)}` : slips ? `, slips ${mm(plank.slip)}` : ""}`;
     g.font = `${slips ? "700 " : ""}9px 'Figtree Variable', sans-serif`;
     if (g.measureText(words).width > Math.min(b, g.canvas.width) - Math.max(a, 0) - 16) continue;
     g.fillStyle = slips ? ink.alarm : ink.ink;
