@@ -18,7 +18,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 
 from ..contact_finding import find
-from ..contacts import anchor_reads, measure, over, spots_of, surface_of, with_contact
+from ..contacts import anchor_reads, measure, over, part_of, planted, spots_of, surface_of, with_contact
 from ..curves import (
     ARRIVING,
     AUTOMATIC,
@@ -38,14 +38,17 @@ from ..curves import (
 )
 from ..curves import over as put_over
 from ..errors import CoreError
+from ..express import set_over
 from ..findings import states
+from ..followers import BoundControl
+from ..giving_way import Given, Stood, give_way
 from ..program import Program
-from ..progress import advance
+from ..progress import stage
 from ..proof import Proof, prove, switch_times
 from ..rig import Bound
 from ..systems.place import place_in
 from ..systems.system import Control, Rolling, Space
-from ..takes import Contact, Take
+from ..takes import Contact, Take, Tether
 from ..transforms import Floats, inverse, multiply, rotate, wrap_near
 from . import handover, retether
 from .contact import named, nearest, on_anchor, standing
@@ -69,6 +72,10 @@ from .retether import Retether, anchors, following
 SAME = 1e-6
 #: Frames by which a stretch may differ from a stance and still mean that.
 ALIKE = 2.0
+#: A limb bent less than this (radians) does not say to which side it bends.
+BENT = np.radians(4.0)
+#: How often the body gives way anew where a limb still does not reach.
+GIVES = 2
 #: Steps in which a sole is brought out of what it is in.
 _PUSHES = 12
 #: By how much (radians) the heel comes up at a time where a leg is too short.
@@ -79,7 +86,8 @@ LIFT = 0.01
 class Plant:
     """What is asked for. `on`: what is held on to, as `Retether.to` names it; `before`: frames before the stretch over which the
     speed goes over to that of what is held, `ease`: those after it over which the hold fades; `at`: whether it is held where it is
-    at the first frame, or where it is in the mean; `rolls`: a foot is held from its heel to its ball, as a contact there says."""
+    at the first frame, or where it is in the mean; `rolls`: a foot is held from its heel to its ball, as a contact there says;
+    `gives`: whether the body gives way where a limb does not reach, over `within` frames, or that is only told."""
 
     parts: Parts
     on: str
@@ -89,6 +97,15 @@ class Plant:
     before: float = 3.0
     at: Literal["first", "mean"] = "first"
     rolls: bool = False
+    gives: Literal["body", "nothing"] = "body"
+    within: float = 6.0
+
+
+#: A place and turn in what is held on to, and those that are known by the first frame of a hold and its part.
+Offset = tuple[float, float, float, float, float, float, float] | None
+Offsets = dict[tuple[object, ...], Offset]
+#: Parts to be held, where, and how.
+Plan = list[tuple[tuple[str, str], Contact, Plant]]
 
 
 class _Span(NamedTuple):
@@ -100,7 +117,8 @@ class _Span(NamedTuple):
     flat: tuple[float, float]
     start: float
     end: float
-    ball: tuple[bool, bool] = (False, True)
+    ball: tuple[bool, bool]
+    part: tuple[str, str]
 
 
 def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
@@ -109,16 +127,14 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
     first, last = check_stretch(program.take, asked.first, asked.last)
     if last <= first:
         raise CoreError("A hold needs a last frame after its first.")
-    now, spans = program, list[_Span]()
+    plan = []
     for part in asked.parts:
         bound = _able(program, part)
         held = on_anchor(program, part, asked.on, first, last)
         if asked.rolls:
             held = _stance(program, bound, held)
-        if not _stands(program, held):
-            now, span = _held(now, part, held, asked)
-            spans.append(span)
-    return _proven(program, now, spans)
+        plan.append((part, held, asked))
+    return _done(program, plan, asked)
 
 
 def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
@@ -132,12 +148,10 @@ def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
         raise CoreError(
             f"{labels(program, asked.parts)}: nothing stands on anything or holds anything, {stretch_words(first, asked.last)}."
         )
-    now, spans, alone = program, list[_Span](), 0
-    count = sum(map(len, known.values()))
+    plan, alone = [], 0
     for bound in bounds:
         contacts = known[bound.id]
         for k, held in enumerate(contacts):
-            advance((len(spans) + alone) / count)
             if not held.whole:
                 # What of a foot stands on its heel or ball alone has no place and turn of its own to hold.
                 alone += 1
@@ -149,11 +163,9 @@ def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
                 asked, on=named(held), rolls=bool(held.points), at="mean" if _captured(program, bound, held.first) else "first",
                 before=min(asked.before, 0.5 * before), ease=min(asked.ease, 0.5 * after),
             )  # fmt: skip
-            if not _stands(now, held):
-                now, span = _held(now, bound.id, held, how)
-                spans.append(span)
+            plan.append((bound.id, held, how))
     notes = (f"{alone} of them stand on heel or ball alone, and stay as they are.",) if alone else ()
-    return _proven(program, now, spans, notes)
+    return _done(program, plan, asked, notes)
 
 
 def _able(program: Program, part: tuple[str, str]) -> Bound:
@@ -176,25 +188,68 @@ def _captured(program: Program, bound: Bound, at: float) -> bool:
     return state is not None and bound.systems[state].system.moves_alone
 
 
-def _held(program: Program, part: tuple[str, str], held: Contact, asked: Plant) -> tuple[Program, _Span]:
-    """One hold, and the frames that it changes."""
+def _held(
+    program: Program, part: tuple[str, str], held: Contact, asked: Plant, known: Offsets
+) -> tuple[Program, _Span]:
+    """One hold, and the frames that it changes; `known`: where holds are, by part and frame, of which this becomes one."""
     # Holds before it may have added follows, whose weights are among the channels.
     bound = program.bound(*part)
     span = _Span(
         held.begin, held.end, (held.first, held.last), _start(program, bound, held.begin, asked.before),
-        min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_fore(bound, held),
+        min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_fore(bound, held), part,
     )  # fmt: skip
-    now = _plant(program, bound, asked, span)
+    now = _plant(program, bound, asked, span, known)
     return now.on(with_contact(now.take, held)), span
 
 
-def _proven(program: Program, now: Program, spans: list[_Span], notes: tuple[str, ...] = ()) -> tuple[Take, Proof]:
-    if now is program:
-        raise CoreError(
-            "This changes nothing: what is chosen is planted there already, from the first frame to the last."
+def _done(program: Program, plan: Plan, asked: Plant, notes: tuple[str, ...] = ()) -> tuple[Take, Proof]:
+    """All holds of a plan, and their proof. Where a limb does not reach, the body gives way beneath what holds where it is: all is
+    planted anew on that, so that what swings goes along."""
+    base, known = program, Offsets()
+    moves: list[Given] = []
+    for n in range(GIVES + 1):
+        now, spans = base, list[_Span]()
+        for k, (part, held, how) in enumerate(plan):
+            with stage("Planting", (k + n * len(plan)) / (2 * len(plan)), (k + 1 + n * len(plan)) / (2 * len(plan))):
+                if not _stands(now, held):
+                    now, span = _held(now, part, held, how, known)
+                    spans.append(span)
+        if not spans:
+            raise CoreError(
+                "This changes nothing: what is chosen is planted there already, from the first frame to the last."
+            )
+        first, last = min(s.start for s in spans), max(s.end for s in spans)
+        given = (
+            give_way(now, _stood(now, spans, first, last), asked.within)
+            if asked.gives == "body" and n < GIVES
+            else None
+        )
+        if given is None:
+            break
+        moves.append(given)
+        base = given.on(base)
+    if moves:
+        a, b = min(g.first for g in moves), max(g.last for g in moves)
+        first, last = min(first, a), max(last, b)
+        notes = (
+            *notes,
+            f"The body gives way by {1000 * max(g.most for g in moves):.1f} mm, from frame {a:g} to {b:g}.",
         )
     now.check_loops()
-    return now.take, prove("plant", program, now, min(s.start for s in spans), max(s.end for s in spans), notes=notes)
+    return now.take, prove("plant", program, now, first, last, notes=notes)
+
+
+def _stood(program: Program, spans: list[_Span], first: float, last: float) -> list[Stood]:
+    """What stands then: what was just planted, and what was already."""
+    found = [(s.part, s.first, s.last) for s in spans]
+    new = {(p, a) for p, a, _ in found}
+    there = [(part_of(program, c).id, c.begin, c.end) for c in planted(program, first, last)]
+    found += [x for x in there if x[:2] not in new]
+    stood = []
+    for part, a, b in found:
+        bound = program.bound(*part)
+        stood.append(Stood(part, _system(bound), following(bound)[-1].control.name, a, b))
+    return stood
 
 
 def _on_fore(bound: Bound, held: Contact) -> tuple[bool, bool]:
@@ -254,11 +309,11 @@ def _system(bound: Bound) -> str:
     return next(n for n, s in bound.systems.items() if any(c.name == control for c in s.controls))
 
 
-def _plant(program: Program, bound: Bound, asked: Plant, span: _Span) -> Program:
-    """One part held over a span, led to it from its start on, eased until its end."""
+def _plant(program: Program, bound: Bound, asked: Plant, span: _Span, known: Offsets) -> Program:
+    """One part held over a span, led to it from its start on, eased until its end; where it is `known`, there."""
     control = following(bound)[-1]
     system = _system(bound)
-    first, last, flat, start, end, _ = span
+    first, last, flat, start, end, *_ = span
     last_of_all = float(program.take.last)
     now = program
     refuse_locked(program, control.channels, start, end)
@@ -271,18 +326,25 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: _Span) -> Program
         now = handover.handed_over(now, Handover((bound.id,), system, start, until, keys="every"))
     until = None if last >= last_of_all else last
     held = retether.retethered(now, Retether((bound.id,), asked.on, first, until, "ride", offset="here", settle=0.0))
-    if asked.rolls or asked.at == "mean":
-        held = _in_the_mean(now, held, bound, control.control, flat)
     rolls = bound.systems[system].system.rolls(bound, control.control.name) if asked.rolls else None
     tilts = (
         bound.systems[system].system.tilts(bound, control.control.name)
         if rolls is None
         else [rolls.channel, *rolls.level]
     )
-    values = program.now(first, tilts) if rolls is None else np.zeros(len(tilts))
-    held = _out_of_it(
-        now, held, bound, control.control, asked.on, flat[0], dict(zip(tilts, values.tolist(), strict=True))
-    )
+    new = next((t for t in held.take.tethers if t not in now.take.tethers), None)
+    if new is not None:
+        if span[:1] + span.part not in known:
+            if asked.rolls or asked.at == "mean":
+                held, new = _in_the_mean(now, held, new, bound, control.control, flat)
+            values = program.now(first, tilts) if rolls is None else np.zeros(len(tilts))
+            held, new = _out_of_it(
+                held, new, bound, control.control, asked.on, flat[0], dict(zip(tilts, values, strict=True))
+            )
+            known[span[:1] + span.part] = new.offset
+        else:
+            held, new = _offset(held, new, known[span[:1] + span.part])
+    held = _steadied(now, held, bound, system, control, tilts, span)
     edges = [(edge, until) for edge, until in ((first, start), (last, end)) if program.take.first < edge < last_of_all]
     for edge, until in edges:
         held = _eased(held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until)
@@ -295,30 +357,35 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: _Span) -> Program
     return _within_reach(held, held.bound(*bound.id), asked.on, rolls, span)
 
 
-def _in_the_mean(before: Program, held: Program, bound: Bound, control: Control, flat: tuple[float, float]) -> Program:
+def _offset(held: Program, new: Tether, offset: Offset) -> tuple[Program, Tether]:
+    """The hold moved to a place and turn in what it holds on to."""
+    moved = replace(new, offset=offset)
+    return held.on(replace(held.take, tethers=tuple(moved if t is new else t for t in held.take.tethers))), moved
+
+
+def _in_the_mean(
+    before: Program, held: Program, new: Tether, bound: Bound, control: Control, flat: tuple[float, float]
+) -> tuple[Program, Tether]:
     """The hold moved to where its control is in the mean of these frames, in what it holds on to."""
     from scipy.spatial.transform import Rotation
 
-    new = next(t for t in held.take.tethers if t not in before.take.tethers)
     node = retether.node_of(before, new)
     frames = np.unique([*np.arange(np.ceil(flat[0]), flat[1] + 1e-9), flat[0]])
     seen = np.array([retether.seen_from(before, node, bound, control, float(t), LEAVING) for t in frames])
     place, turn = seen[:, :3].mean(axis=0), Rotation.from_quat(seen[:, 3:]).mean().as_quat()
     x, y, z, qx, qy, qz, qw = map(float, (*place, *turn))
-    moved = replace(new, offset=(x, y, z, qx, qy, qz, qw))
-    return held.on(replace(held.take, tethers=tuple(moved if t is new else t for t in held.take.tethers)))
+    return _offset(held, new, (x, y, z, qx, qy, qz, qw))
 
 
 def _out_of_it(
-    before: Program, held: Program, bound: Bound, control: Control, on: str, at: float, tilts: Mapping[int, float]
-) -> Program:
+    held: Program, new: Tether, bound: Bound, control: Control, on: str, at: float, tilts: Mapping[int, float]
+) -> tuple[Program, Tether]:
     """The hold moved and turned as little as leaves no point of the sole below the surface that it stands on; tilts: what the other
     values of its control are in the hold."""
-    shapes = () if on == "world" else surface_of(before, Contact("", "", *retether.anchor_of(on), 0.0, 1.0))
+    shapes = () if on == "world" else surface_of(held, Contact("", "", *retether.anchor_of(on), 0.0, 1.0))
     spots = spots_of(bound)
-    new = next(t for t in held.take.tethers if t not in before.take.tethers)
     if not (shapes and spots) or new.offset is None:
-        return held
+        return held, new
     node = held.nodes[retether.anchor_of(on)]
     own = held.bound(*bound.id).controls[control.name]
     of = [held.nodes[bound.member.id, s.joints[0]] for s in spots]
@@ -351,12 +418,48 @@ def _out_of_it(
         slopes = np.array([(over(shapes, moved(by + step * d)) - off)[deep] / step for d in np.eye(6)]).T
         by = by + np.linalg.pinv(slopes, rcond=1e-6) @ -off[deep]
     if not by.any():
-        return held
+        return held, new
     turn = Rotation.from_rotvec(by[3:] / lever)
     place = turn.apply(np.array(new.offset[:3]) - about) + about + by[:3]
     x, y, z, qx, qy, qz, qw = map(float, (*place, *(turn * Rotation.from_quat(new.offset[3:])).as_quat()))
-    out = replace(new, offset=(x, y, z, qx, qy, qz, qw))
-    return held.on(replace(held.take, tethers=tuple(out if t is new else t for t in held.take.tethers)))
+    return _offset(held, new, (x, y, z, qx, qy, qz, qw))
+
+
+def _steadied(
+    before: Program, held: Program, bound: Bound, system: str, control: BoundControl, tilts: list[int], span: _Span
+) -> Program:
+    """A limb that all but passes through straight while it is led and held bends to the side to which it mostly does: what says how
+    it bends is not taken from frames at which noise does."""
+    mine = bound.systems[system]
+    inner = [k for k, c in enumerate(mine.channels.tolist()) if c not in {*control.channels, *tilts}]
+    signs = [k for k in inner if mine.stepped[k] and not mine.held[k]]
+    if not signs:
+        return held
+    at = np.unique([span.start, span.end, *np.arange(np.ceil(span.start), span.end)])
+    nodes = before.fit_nodes([bound])
+    whole = before.take.frames
+    sides = [mine.system.signs(bound, before.posed(bound, before.evaluate(t, only=nodes))) for t in (whole, at)]
+    if sides[0] is None or sides[1] is None:
+        return held
+    mostly = 1.0 if float(sides[0].sum()) >= 0.0 else -1.0
+    unclear = at[mostly * sides[1] < np.sin(BENT)]
+    unclear = unclear[(unclear > span.start) & (unclear < span.end)]
+    if not len(unclear):
+        return held
+    names, changed = held.channel_names(), dict[str, Curve]()
+    for k in inner:
+        c = int(mine.channels[k])
+        kept = held.curve(c)
+        if not len(kept):
+            continue
+        if k in signs:
+            changed[names[c]] = set_over(
+                kept, span.start, span.end, span.end >= held.take.last, mostly, float(held.defaults[c])
+            )
+        else:
+            there = np.isin(kept.times, unclear)
+            changed[names[c]] = Curve(kept.numbers[~there], kept.marks[~there])
+    return held.with_curves(changed)
 
 
 def _rolled(program: Program, rolls: Rolling, span: _Span) -> Curve:
@@ -567,6 +670,14 @@ class PlantParts(Operation):
             when=("each", ("one",)), folded=True, help="In a noisy capture no single frame is where it stands.",
         ),
         Choice(
+            "gives", "out of reach", "options", "body", (("body", "the body gives way"), ("nothing", "it is told")), folded=True,
+            help="Where a limb is too short for its place, the body moves as little as lets all that stand reach.",
+        ),
+        Choice(
+            "within", "comes over", "whole", 6, least=0, most=96, unit="frames", folded=True, when=("gives", ("body",)),
+            help="Frames over which the body comes and goes.",
+        ),
+        Choice(
             "hold", "stands", "options", "still", (("still", "with place and turn"), ("rolls", "from heel to ball")),
             when=("each", ("one",)),
             help="A foot that rolls is held by what of it stands: heel, sole, ball.",
@@ -600,7 +711,9 @@ class PlantParts(Operation):
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
         last = float(program.take.last if asked.last is None else asked.last)
-        plant = Plant(asked.parts, c["on"], asked.first, last, c["ease"], c["before"], c["at"], c["hold"] == "rolls")
+        plant = Plant(
+            asked.parts, c["on"], asked.first, last, c["ease"], c["before"], c["at"], c["hold"] == "rolls", c["gives"], c["within"]
+        )  # fmt: skip
         where = stretch_words(asked.first, asked.last)
         if c["each"] == "all":
             take, proof = apply_all(program, plant)
