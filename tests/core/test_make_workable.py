@@ -14,8 +14,10 @@ from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import OPERATIONS, Asked, Outcome, run
 from yielding_tether.core.program import Program
 from yielding_tether.core.progress import Cancelled, watched
+from yielding_tether.core.takes import Scene
 from yielding_tether.core.transforms import rotation_distance
 from yielding_tether.demo.rough_crossing import Kind, crossing
+from yielding_tether.formats import bvh
 
 LEG = (("marl", "leg.L"),)
 FIRST, LAST = 4.0, 96.0
@@ -111,3 +113,22 @@ class Workable(unittest.TestCase):
         self.assertLessEqual({"Finding contacts", "Planting"}, {w for _, w in told})
         asked = Asked(LEG, 0.0, None)
         self.assertGreater(OPERATIONS["workable"].lasts(raw(), asked), OPERATIONS["bake"].lasts(raw(), asked))
+
+
+class Brought(unittest.TestCase):
+    def test_a_file_without_a_stage_is_made_workable_on_the_ground(self) -> None:
+        """Its feet follow the world from the start; some stances have their heel down for a single frame, fast."""
+        made = crossing(Kind(rate=30.0, noise=0.002, pace=2.0, seed=9, rocks=0.0))
+        read = bvh.read(bvh.write(Program(made.scene, made.take), "marl", 120, 215), "body", "walk")
+        program = Program(Scene("walk", (read.member,)), read.take)
+        leg = next(b.id for b in program.bounds.values() if b.part.name.startswith("leg"))
+        outcome = run(program, "workable", Asked((leg,)))
+        self.assertEqual([s.operation for s in outcome.steps][:3], ["contacts", "plant", "bake"])
+        self.assertGreaterEqual(len(outcome.take.contacts), 4)
+        for step in outcome.steps[1:]:
+            self.assertTrue(step.proof.contacts_kept and step.proof.within, step.label)
+            after = program.on(step.take)
+            for contact in step.take.contacts:
+                slip = measure(after, contact)
+                self.assertLess(float(slip.place.max()), SLIP, (step.operation, contact.id))
+                self.assertLess(float(slip.turn.max()), TURN, (step.operation, contact.id))

@@ -97,8 +97,11 @@ class MakeWorkable(Operation):
         at = Asked(parts, asked.first, asked.last)
 
         def contacts(now: Program) -> Asked:
-            if not found(now, ends, first, last):
+            there = found(now, ends, first, last)
+            if not there:
                 raise CoreError("No hand or foot rests on anything there, so there are no contacts.")
+            if set(there) <= set(now.take.contacts):
+                raise CoreError("Its contacts were found already.")
             return replace(at, parts=ends, choices={"do": "find"})
 
         def plant(now: Program) -> Asked:

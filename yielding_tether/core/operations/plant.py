@@ -484,7 +484,35 @@ def _rolled(program: Program, rolls: Rolling, span: _Span) -> Curve:
         start._replace(arriving=start.leaving, slope_out=start.slope_in if values[0] else start.slope_out),
         end._replace(leaving=end.arriving, slope_in=end.slope_out if values[-1] else end.slope_in),
     ]
-    return put(result, ends)
+    return _bounded(put(result, ends), rolls, span)
+
+
+def _bounded(kept: Curve, rolls: Rolling, span: _Span) -> Curve:
+    """A roll whose slopes keep it on the side of its stage between keys too: about the heel it is never above nothing, about the
+    ball never below it, nor so far that it would turn about the tip. A cubic lies between its control points (Bernstein)."""
+    a, b = span.flat
+    for t in (span.start, span.end):
+        kept = insert(kept, t, 0.0)
+    for (first, last), ball in zip(((span.first, a), (b, span.last)), span.ball, strict=True):
+        low, high = (0.0, rolls.most) if ball else (-np.pi, 0.0)
+        keys = [k for k in kept.all_keys() if first <= k.time <= last]
+        for n in range(len(keys) - 1):
+            one, other = keys[n : n + 2]
+            third = (other.time - one.time) / 3.0
+            out = np.clip(one.slope_out, (low - one.leaving) / third, (high - one.leaving) / third)
+            into = np.clip(other.slope_in, (other.arriving - high) / third, (other.arriving - low) / third)
+            keys[n], keys[n + 1] = one._replace(slope_out=float(out)), other._replace(slope_in=float(into))
+        # Within a stage both sides of a key have the lesser slope.
+        for n in range(1, len(keys) - 1):
+            least = min(keys[n].slope_in, keys[n].slope_out, key=abs)
+            keys[n] = keys[n]._replace(slope_in=least, slope_out=least)
+        # And what is beyond the hold, as far as it is led there or fades, has that of its edge.
+        if keys and first == span.first and span.start < first:
+            keys[0] = keys[0]._replace(slope_in=keys[0].slope_out)
+        if keys and last == span.last and span.end > last:
+            keys[-1] = keys[-1]._replace(slope_out=keys[-1].slope_in)
+        kept = put(kept, [k._replace(rule=FREE) for k in keys])
+    return kept
 
 
 def _stilled(
@@ -573,7 +601,7 @@ def _within_reach(program: Program, bound: Bound, on: str, rolls: Rolling, span:
     for t, v in zip(times, lifted.tolist(), strict=True):
         key = kept.key(kept.find(float(t)) or 0)
         keys.append(key._replace(arriving=v, leaving=key.leaving if t == span.last else v))
-    return program.with_curves({name: automatic_slopes(put(kept, keys), times.tolist())})
+    return program.with_curves({name: _bounded(automatic_slopes(put(kept, keys), times.tolist()), rolls, span)})
 
 
 #: Step of the difference that gives the speed with which what is held moves, frames.

@@ -128,13 +128,15 @@ def anchors(program: Program) -> list[tuple[str, str]]:
 
 
 def retethered(program: Program, asked: Retether) -> Program:
-    """The take after it, for operations that go on from there. CoreError as of `apply`."""
+    """The take after it, for operations that go on from there; as it is where it follows that already. CoreError as of `apply`."""
     return _followed(program, asked)[0]
 
 
 def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     """The take after it, and its proof. CoreError says what can't be done; nothing changes then."""
     after, chosen, others = _followed(program, asked)
+    if after is program:
+        raise CoreError(f"{labels(program, asked.parts)} already follows {read(program, asked.to)} there.")
     first, last = check_stretch(program.take, asked.first, asked.last)
     if asked.after == "snap":
         # That it jumps to the grip is wanted, and no fault to be found.
@@ -180,7 +182,7 @@ def _followed(program: Program, asked: Retether) -> tuple[Program, _Chosen, _Cho
     for (id, control), tether in zip(chosen, tied, strict=True):
         changed |= _follow(staged, staged.bound(*id), control, tether, asked, curves, first, last)
     if not changed:
-        raise CoreError(f"{labels(program, asked.parts)} already follows {read(program, asked.to)} there.")
+        return program, chosen, others
     after = staged.with_curves({n: c for n, c in curves.items() if c is not staged.take.curves.get(n)})
     after.check_loops()
     return after, chosen, others
