@@ -168,6 +168,18 @@ class OfACapture(unittest.TestCase):
             kept = keys_of(after, ("body", part), 0.0, 120.0)
             self.assertLess(np.mean([len(k) for k in kept.values() if k]), 20.0, part)
 
+    def test_a_key_on_every_nth_frame(self) -> None:
+        program = crossing()
+        asked = Asked((("body", "leg.L"),), 3.0, 91.0, {"keys": "every", "nth": 8})
+        after = program.on(run(program, "bake", asked).take)
+        kept = {n: [k.time for k in ks] for n, ks in keys_of(after, ("body", "leg.L"), 3.0, 91.0).items()}
+        wanted = [*np.arange(3.0, 91.0, 8.0), 91.0]
+        self.assertEqual({t for times in kept.values() for t in times} - {*wanted}, set())
+        self.assertGreaterEqual(sum(set(times) == {*wanted} for times in kept.values()), 6)
+        nodes = after.bound("body", "leg.L").nodes
+        a, b = (p.evaluate(wanted[:-1]).pos[:, nodes] for p in (program, after))
+        self.assertLess(float(np.abs(a - b).max()), 1e-9)
+
     def test_from_the_last_frame_on_every_part_is_handed_over(self) -> None:
         """Nothing lies between the change and the end of the take; the pose there stays, and what comes before it to the bit."""
         program = crossing()

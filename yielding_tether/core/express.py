@@ -271,13 +271,14 @@ HELD = (5e-5, 8.7e-5)
 
 @dataclass(frozen=True)
 class Placing:
-    """Where keys are put along a motion: on the kept key times, on every frame, on the kept ones and as many more as keep
-    every joint of the cast within `tolerance` (metres and radians), or on as few frames as keep them there; whether keys that the
-    target has may go then."""
+    """Where keys are put along a motion: on the kept key times, on every frame or every Nth (`nth`), on the kept ones and as many
+    more as keep every joint of the cast within `tolerance` (metres and radians), or on as few frames as keep them there; whether
+    keys that the target has are `free` to go then."""
 
     keys: Literal["kept", "every", "within", "few"] = "kept"
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
     free: bool = False
+    nth: int = 1
 
 
 class Hold(NamedTuple):
@@ -338,7 +339,8 @@ def carry(
     inner = _told_apart(key_times[(key_times > start) & (key_times < end)], np.array([start, end]))
     times = np.concatenate([[start], inner, [end]]) if end > start else np.array([start])
     if placing.keys in ("every", "few"):
-        times = np.union1d(times, _told_apart(np.arange(np.ceil(start), end), times))
+        step = placing.nth if placing.keys == "every" else 1
+        times = np.union1d(times, _told_apart(np.arange(np.ceil(start), end, step), times))
     crossed = crossings(program, target, times)
     both_sides = np.concatenate([[start, end], inner, crossed])
     times = np.unique(np.concatenate([times, crossed]))
@@ -414,7 +416,10 @@ def _few(
 
     def measured(tried: Curves, where: Flags) -> Floats:
         # Of each time that is asked for also what lies halfway to its neighbours, which are needed for that.
-        on = np.flatnonzero(np.convolve(where, np.ones(3), mode="same") > 0.0)
+        near = where.copy()
+        near[1:] |= where[:-1]
+        near[:-1] |= where[1:]
+        on = np.flatnonzero(near)
         some = np.unique(np.concatenate([2 * on, np.minimum(2 * on + 1, len(at) - 1)]))
         now = program.with_curves({**old, **whole(tried)}).evaluate(at[some], overrides=overrides, only=nodes)
         off = np.zeros(len(at))

@@ -13,7 +13,7 @@ from typing import NamedTuple
 
 import numpy as np
 
-from .curves import ARRIVING, LEAVING
+from .curves import ARRIVING, LEAVING, SMOOTH, STEPPED, Curve
 from .errors import CoreError
 from .express import FINE, ROUNDING, Curves, Motion, Placing, carry, system_target
 from .measure import steps
@@ -177,6 +177,14 @@ def _moved(program: Program, carrier: Bound, frames: Floats, shift: Floats) -> t
     motion = Motion(program, poses, lambda t: FINE * steps(np.union1d(breaks, frames), t))
     carry(program, target, curves, a, b, b >= program.take.last, Placing("every"), motion)
     names = program.channel_names()
+    for c in target.channels[~target.mine.stepped].tolist():
+        # A body that stands still from key to key, stepped ones, moves smoothly while it gives way.
+        made = curves[names[c]]
+        there = (made.times >= a) & (made.times < b) & (made.marks[:, 0] == STEPPED)
+        if there.any():
+            marks = made.marks.copy()
+            marks[there, 0] = SMOOTH
+            curves[names[c]] = Curve(made.numbers, marks)
     if target.moves_alone:
         for c, standing in zip(target.channels.tolist(), target.mine.standard.tolist(), strict=True):
             made = curves[names[c]]

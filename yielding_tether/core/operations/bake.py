@@ -57,7 +57,7 @@ LEAVES = 4.0
 class Bake:
     """What is asked for. `to`: the system that takes the keys, "" the one that each part has keys in, or its last; `follow`:
     what its control follows then, as `Retether.to` names it, "" what it follows; `there`: whether keys that are there stay
-    among few ones, or are free to go."""
+    among few ones, or are free to go; `nth`: on every which frame where keys are put on frames."""
 
     parts: Parts
     to: str
@@ -67,6 +67,7 @@ class Bake:
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
     follow: str = ""
     there: Literal["stay", "go"] = "stay"
+    nth: int = 1
 
 
 def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
@@ -149,7 +150,9 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
     watched = np.array([*(n for b in (bound, *answers) for n in b.nodes.tolist()), *begins], dtype=np.int64)
     below = sum(_hangs(program, bound, set(b.nodes.tolist())) for b in asked_for)
     share = min(1.0, CARRYING * (1 + below)) if carried else 1.0
-    placing = Placing(asked.keys, (asked.tolerance[0] * share, asked.tolerance[1] * share), asked.there == "go")
+    placing = Placing(
+        asked.keys, (asked.tolerance[0] * share, asked.tolerance[1] * share), asked.there == "go", asked.nth
+    )
     carry(
         now,
         target,
@@ -254,6 +257,10 @@ class BakeParts(Operation):
         ),
         *(replace(c, folded=False, when=("keys", ("few",))) for c in TOLERANCE),
         Choice(
+            "nth", "a key every", "whole", 1, least=1, most=1000, unit="frames", when=("keys", ("every",)),
+            help="A key on each frame, on every second, and so on; what lies between follows from the keys.",
+        ),
+        Choice(
             "there", "keys there", "options", "stay", (("stay", "stay"), ("go", "may go")), folded=True,
             when=("keys", ("few",)), help="Whether the keys that these parts have in that system stay among the few.",
         ),
@@ -293,7 +300,17 @@ class BakeParts(Operation):
         c = self.chosen(asked)
         take, proof = apply(
             program,
-            Bake(asked.parts, c["to"], asked.first, asked.last, c["keys"], tolerance_of(c), c["follow"], c["there"]),
+            Bake(
+                asked.parts,
+                c["to"],
+                asked.first,
+                asked.last,
+                c["keys"],
+                tolerance_of(c),
+                c["follow"],
+                c["there"],
+                c["nth"],
+            ),
         )
         said = f"Bake {labels(program, asked.parts)}, {stretch_words(asked.first, asked.last)}"
         return Outcome(take, proof, said)

@@ -140,6 +140,8 @@ class MakeWorkable(Operation):
                 try:
                     one = asking(now)
                     outcome = run(now, id, one)
+                    if id == "repair" and not outcome.proof.contacts_kept:
+                        raise CoreError("Findings are left to look at: their repair would let slip what stands.")
                 except CoreError as error:
                     # What one step can't do keeps the others from nothing; it is told.
                     notes.append(str(error))

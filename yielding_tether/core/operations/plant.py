@@ -344,7 +344,8 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: _Span, known: Off
             known[span[:1] + span.part] = new.offset
         else:
             held, new = _offset(held, new, known[span[:1] + span.part])
-    held = _steadied(now, held, bound, system, control, tilts, span)
+    if _handed_over(program, bound, start, end):
+        held = _steadied(program, now, held, bound, system, control, tilts, span)
     edges = [(edge, until) for edge, until in ((first, start), (last, end)) if program.take.first < edge < last_of_all]
     for edge, until in edges:
         held = _eased(held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until)
@@ -426,10 +427,17 @@ def _out_of_it(
 
 
 def _steadied(
-    before: Program, held: Program, bound: Bound, system: str, control: BoundControl, tilts: list[int], span: _Span
+    program: Program,
+    before: Program,
+    held: Program,
+    bound: Bound,
+    system: str,
+    control: BoundControl,
+    tilts: list[int],
+    span: _Span,
 ) -> Program:
-    """A limb that all but passes through straight while it is led and held bends to the side to which it mostly does: what says how
-    it bends is not taken from frames at which noise does."""
+    """A limb that all but passes through straight while it is led and held bends to the side to which it mostly does: of the keys
+    on each frame that it was handed over with, those that say how it bends go where noise said it."""
     mine = bound.systems[system]
     inner = [k for k, c in enumerate(mine.channels.tolist()) if c not in {*control.channels, *tilts}]
     signs = [k for k in inner if mine.stepped[k] and not mine.held[k]]
@@ -457,7 +465,7 @@ def _steadied(
                 kept, span.start, span.end, span.end >= held.take.last, mostly, float(held.defaults[c])
             )
         else:
-            there = np.isin(kept.times, unclear)
+            there = np.isin(kept.times, unclear) & ~np.isin(kept.times, program.curve(c).times)
             changed[names[c]] = Curve(kept.numbers[~there], kept.marks[~there])
     return held.with_curves(changed)
 

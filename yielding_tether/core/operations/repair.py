@@ -22,14 +22,13 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
-from ..contacts import measure_all, reads
 from ..curves import ARRIVING, EMPTY, LEAVING, Curve, without
 from ..errors import CoreError
 from ..express import bends_otherwise, drive, fence, join, lead, system_target
 from ..findings import BOTH, POP_PLACE, Finding, Memory, find_all
 from ..follows import round_the_same_way, scaled, without_unused
 from ..program import Program
-from ..proof import KEPT_PLACE, KEPT_TURN, Proof, prove
+from ..proof import Proof, prove
 from ..rig import Bound
 from ..systems.system import Repaired
 from ..takes import Take
@@ -74,10 +73,6 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
         elif finding.kind in ("overfull", "unused", "round", "leaves"):
             # What is wrong with weights is no jump, and takes none with it.
             same = [f for f in same if f.kind == finding.kind]
-        slips = _slips(now, after, done)
-        if slips:
-            notes.append(f"Not repaired: {finding.sentence}. {slips}")
-            continue
         if same:
             notes.append(f"Not repaired: {finding.sentence}. {_why(after, same[0])}")
             continue
@@ -91,15 +86,6 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
         raise CoreError(notes[-1])
     now.check_loops()
     return now.take, prove("repair", program, now, float(first), float(last), notes=tuple(notes))
-
-
-def _slips(before: Program, after: Program, done: Repaired) -> str:
-    """What a repair would let slip that stands, in words."""
-    there = [c for c in before.take.contacts if c.begin <= done.last and c.end >= done.first]
-    for contact, was, now in zip(there, measure_all(before, there), measure_all(after, there), strict=True):
-        if now.place.max() > was.place.max() + KEPT_PLACE or now.turn.max() > was.turn.max() + KEPT_TURN:
-            return f"{reads(before, contact)} would slip {1000.0 * float(now.place.max()):.1f} mm then."
-    return ""
 
 
 def _repaired(program: Program, finding: Finding) -> Repaired:
@@ -175,7 +161,8 @@ def _keep_what_follows(program: Program, bound: Bound, curves: dict[str, Curve],
     names = program.channel_names()
     fade = min(SETTLE, float(program.take.last) - t)
     for c in bound.systems[system].channels.tolist():
-        if fade > 0.0 and curves[names[c]].times[-1] <= t:
+        kept = curves.get(names[c], EMPTY)
+        if fade > 0.0 and len(kept) and kept.times[-1] <= t:
             fence(program, curves, [c], [t + fade])
 
 
