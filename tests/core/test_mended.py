@@ -446,6 +446,9 @@ class Days(unittest.TestCase):
                 c for c in after.take.contacts
                 if (c.member, c.first) == (held.member, held.first) and c.joint in after.bound(held.member, held.part).part.joints
             )  # fmt: skip
+            if contact.points:
+                # Of a foot that rolls heel and ball stand at other times: `test_rolling_plant` measures them.
+                continue
             np.testing.assert_allclose(
                 [held.place, held.turn, held.place_before, held.turn_before],
                 [*measured(after, contact), *measured(before, contact)], atol=1e-9,
