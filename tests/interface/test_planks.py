@@ -202,7 +202,7 @@ class Rough(OnStrands):
 
     def test_a_raw_capture_is_planted_from_heel_to_ball_in_one_go(self) -> None:
         page = self.bench()
-        info = self.http.get(f"/takes/{self.take()}").json()
+        there = len(self.http.get(f"/takes/{self.take()}/revisions").json())
         self.assertEqual(self.planks("leg.L"), [])
         # From one end of both legs' strands to the other.
         self.row(page, "left leg").click()
@@ -232,8 +232,43 @@ class Rough(OnStrands):
         deck, toe = names.index(("deck", "deck")), names.index(("marl", "toe.L"))
         local = rotate(inverse(rot[:, deck]), pos[:, toe] - pos[:, deck])
         self.assertLess(np.ptp(local, axis=0).max(), 1e-4)
-        self.assertEqual(info["number"] + 1, self.http.get(f"/takes/{self.take()}").json()["number"])
+        self.assertEqual(len(self.http.get(f"/takes/{self.take()}/revisions").json()), there + 1)
         page.get_by_role("button", name="Undo").click()
         expect(page.get_by_test_id("revision")).not_to_contain_text("Plant all")
+        self.assertEqual(self.planks("leg.L"), [])
+        self.assertEqual(self.errors, [])
+
+    def test_a_raw_capture_is_made_workable_by_a_worker_and_each_step_is_undone_by_itself(self) -> None:
+        page = self.bench()
+        self.row(page, "left leg").click()
+        page.keyboard.press("Home")
+        page.keyboard.press("[")
+        self.to_frame(page, 70)
+        page.keyboard.press("]")
+        offer = page.get_by_test_id("offer")
+        offer.get_by_label("Operation").get_by_role("button", name="Make workable", exact=True).click()
+        # It tells how far it is, and Esc drops it.
+        expect(offer.get_by_test_id("progress")).to_contain_text(re.compile("Finding contacts|Planting|Baking|Waiting"))
+        page.keyboard.press("Escape")
+        expect(offer).to_have_count(0)
+        self.select(page, "left leg", 0, 70)
+        offer.get_by_label("Operation").get_by_role("button", name="Make workable", exact=True).click()
+        steps = page.get_by_label("Steps", exact=True)
+        expect(steps).to_be_visible(timeout=60_000)
+        there = len(self.http.get(f"/takes/{self.take()}/revisions").json())
+        labels = steps.locator("summary").all_inner_texts()
+        self.assertEqual([re.sub("^[^A-Z]*", "", x).split()[0] for x in labels], ["Find", "Plant", "Bake"])
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Bake")
+        self.assertEqual(len(self.http.get(f"/takes/{self.take()}/revisions").json()), there + 3)
+        after = self.http.get(f"/takes/{self.take()}").json()
+        self.assertTrue(after["proof"]["within"] and after["proof"]["contacts_kept"])
+        slips = [p["slip"] for part in ("leg.L", "leg.R") for p in self.planks(part)]
+        self.assertGreaterEqual(len(slips), 2)
+        self.assertLess(max(slips), 1e-4)
+        for gone, left in (("Bake", "Plant"), ("Plant", "Find"), ("Find", "As opened")):
+            page.get_by_role("button", name="Undo").click()
+            expect(page.get_by_test_id("revision")).not_to_contain_text(gone)
+            self.wait_for_revision(page, left)
         self.assertEqual(self.planks("leg.L"), [])
         self.assertEqual(self.errors, [])
