@@ -113,6 +113,12 @@ class Rolling(unittest.TestCase):
             raw = [float(measure(before, c).depth.max()) for c in after.take.contacts]
             self.assertGreater(max(raw), 1e-3)
 
+    def test_a_foot_follows_the_deck_once_however_often_it_stands_there(self) -> None:
+        before, after, _ = planted(KINDS[0])
+        self.assertGreater(len([c for c in after.take.contacts if c.joint == "foot.L"]), 3)
+        new = [(t.member, t.control, t.anchor) for t in after.take.tethers if t not in before.take.tethers]
+        self.assertEqual(len(new), len(set(new)), new)
+
     def test_nothing_jumps_and_all_else_is_as_captured(self) -> None:
         for kind in KINDS:
             before, after, proof = planted(kind)

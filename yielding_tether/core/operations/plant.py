@@ -38,7 +38,7 @@ from ..curves import (
 )
 from ..curves import over as put_over
 from ..errors import CoreError
-from ..express import set_over
+from ..express import control_target, motion_of, set_over
 from ..findings import states
 from ..followers import BoundControl
 from ..giving_way import Given, Stood, give_way
@@ -351,11 +351,59 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: _Span, known: Off
         held = _eased(held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until)
     if rolls is None:
         refuse_locked(program, tilts, start, end)
-        return held.with_curves(_stilled(held, tilts, first, last, edges))
-    refuse_locked(program, [rolls.channel, *rolls.level], start, end)
-    held = held.with_curves(_stilled(held, list(rolls.level), first, last, edges, at=0.0))
-    held = held.with_curves({held.channel_names()[rolls.channel]: _rolled(held, rolls, span)})
-    return _within_reach(held, held.bound(*bound.id), asked.on, rolls, span)
+        held = held.with_curves(_stilled(held, tilts, first, last, edges))
+    else:
+        refuse_locked(program, [rolls.channel, *rolls.level], start, end)
+        held = held.with_curves(_stilled(held, list(rolls.level), first, last, edges, at=0.0))
+        held = held.with_curves({held.channel_names()[rolls.channel]: _rolled(held, rolls, span)})
+        held = _within_reach(held, held.bound(*bound.id), asked.on, rolls, span)
+    return held if new is None else _in_one_follow(held, bound.id, control.control.name, new, first, last)
+
+
+def _in_one_follow(
+    held: Program, part: tuple[str, str], control: str, new: Tether, first: float, last: float
+) -> Program:
+    """The hold in a follow of the same thing that the control has already, as values in place of the new follow's own offset:
+    however many stances a foot has on a deck, it follows the deck once."""
+
+    def alike(t: Tether) -> tuple[object, ...]:
+        return t.member, t.control, t.anchor_member, t.anchor, t.released, t.scales
+
+    other = next((t for t in held.take.tethers if t.name != new.name and alike(t) == alike(new)), None)
+    if other is None:
+        return held
+    bound, names = held.bound(*part), held.channel_names()
+    mine = [t for t in held.take.tethers if (t.member, t.control) == (new.member, new.control)]
+    weights = {held.channels[n]: float(n in other.weights) for t in mine for n in t.weights}
+    target = control_target(held, bound, control, weights)
+    poses = motion_of(held, target).poses(np.array([first]), np.array([LEAVING]))
+    values = target.fit(poses, held.now(first, target.channels))[:, 0].tolist()
+    curves = {n: c for n, c in held.take.curves.items() if n not in {*new.weights, *new.ways}}
+    for c, value in zip(target.channels.tolist(), values, strict=True):
+        default = float(held.defaults[c])
+        kept = insert(insert(curves.get(names[c], EMPTY), first, default), last, default)
+        kept = without(kept, first, last)
+        start, end = (kept.key(kept.find(t) or 0) for t in (first, last))
+        start = start._replace(leaving=value, slope_out=0.0, rule=FREE)
+        end = end._replace(arriving=value, slope_in=0.0, rule=FREE)
+        if first <= held.take.first:
+            start = start._replace(arriving=value, slope_in=0.0)
+        if last >= held.take.last:
+            end = end._replace(leaving=value, slope_out=0.0)
+        curves[names[c]] = put(kept, [start, end])
+    for one, two in zip(other.weights, new.weights, strict=True):
+        both = [held.take.curves.get(n, EMPTY) for n in (one, two)]
+        times = np.union1d(both[0].times, both[1].times)
+        sides = [np.max([sample(c, times, side, 0.0) for c in both], axis=0).tolist() for side in (ARRIVING, LEAVING)]
+        keys = zip(times.tolist(), *sides, strict=True)
+        curves[one] = curve([Key(t, a, b, kind=STEPPED) for t, a, b in keys])
+    return held.on(
+        replace(
+            held.take,
+            tethers=tuple(t for t in held.take.tethers if t.name != new.name or alike(t) != alike(new)),
+            curves=curves,
+        )
+    )
 
 
 def _offset(held: Program, new: Tether, offset: Offset) -> tuple[Program, Tether]:
