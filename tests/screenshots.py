@@ -108,18 +108,16 @@ def main() -> None:
             side.keyboard.press("3")
             keep(side, "tow-strap")
             bench_of(side, service, "Rough crossing")
-            for label in ("right leg", "left leg"):
-                take(side, label)
-                for key in ("Home", "[", "End", "]"):
-                    side.keyboard.press(key)
-                side.get_by_test_id("offer").get_by_role("button", name="Plant", exact=True).click()
-                side.get_by_test_id("proof").get_by_text("Tried, not applied").wait_for()
-                if label == "right leg":
-                    side.keyboard.press("Enter")
-                    side.get_by_test_id("revision").get_by_text("Plant all").wait_for()
+            take(side, "left leg")
+            for key in ("Home", "[", "End", "]"):
+                side.keyboard.press(key)
+            side.get_by_test_id("offer").get_by_role("button", name="Make workable", exact=True).click()
+            side.get_by_test_id("proof").get_by_text("Tried, not applied").wait_for(timeout=180_000)
+            side.keyboard.press("Enter")
+            side.get_by_test_id("revision").get_by_text("Bake").wait_for(timeout=60_000)
             frame(side, 158)
             side.keyboard.press("+")
-            keep(side, "plant")
+            keep(side, "workable")
             side.keyboard.press("Escape")
             side.keyboard.press("-")
             bench_of(side, service, "Lantern round")

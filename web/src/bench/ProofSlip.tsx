@@ -47,7 +47,7 @@ export function ProofSlip({ proof, sentence, title, steps = [] }: Props) {
         {sentence}
       </Typography>
       <Button size="small" onClick={() => toFrame(proof.worst_frame)}>
-        Worst frame: {proof.worst_frame}
+        Worst frame: {Number(proof.worst_frame.toFixed(2))}
       </Button>
       <Link component="button" underline="hover" onClick={() => setOpen(!open)} aria-expanded={open} sx={{ fontSize: 12.5, ml: 1 }}>
         {open ? "▾ less" : "▸ in full"}
