@@ -105,21 +105,25 @@ class Captured(unittest.TestCase):
 
 
 class Keyed(unittest.TestCase):
-    def test_a_keyed_body_comes_down_to_where_its_foot_stands(self) -> None:
-        """The hips of a keyed take rise over a foot that is held: they come back, and keep their keys elsewhere."""
+    @staticmethod
+    def risen(by: float) -> tuple[Program, str]:
+        """A keyed take whose hips rise over its feet, and the channel that says so."""
         made = crossing(Kind(rate=30.0, noise=0.0, pace=2.0, seed=9))
         raw = Program(made.scene, made.take)
         parts = tuple(("marl", p) for p in ("hips", "leg.L", "leg.R"))
         keyed = run(raw, "bake", Asked(parts, 0.0, None, {"keys": "every", "follow": "deck/deck"})).take
         name = next(n for n in keyed.curves if n.startswith("marl/") and n.endswith(".ty") and "hips" in n)
         kept = keyed.curves[name]
+        more = {t: by * np.sin(np.pi * (t - 40.0) / 60.0) ** 2 for t in kept.times.tolist() if 40.0 <= t <= 100.0}
         keys = [
-            k._replace(arriving=k.arriving + 0.12 * np.sin(np.pi * (k.time - 40.0) / 60.0) ** 2,
-                       leaving=k.leaving + 0.12 * np.sin(np.pi * (k.time - 40.0) / 60.0) ** 2)
-            for k in kept.all_keys() if 40.0 <= k.time <= 100.0
+            k._replace(arriving=k.arriving + more[k.time], leaving=k.leaving + more[k.time])
+            for k in kept.all_keys() if k.time in more
         ]  # fmt: skip
-        take = replace(keyed, curves={**keyed.curves, name: put(kept, keys)}, contacts=())
-        program = raw.on(take)
+        return raw.on(replace(keyed, curves={**keyed.curves, name: put(kept, keys)}, contacts=())), name
+
+    def test_a_keyed_body_comes_down_to_where_its_foot_stands(self) -> None:
+        """The hips of a keyed take rise over a foot that is held: they come back, and keep their keys elsewhere."""
+        program, name = self.risen(0.12)
         done = run(program, "plant", Asked((("marl", "leg.R"),), 75.0, 96.0, {"on": "deck/deck"}))
         after = program.on(done.take)
         slip = measure(after, done.take.contacts[0])
@@ -130,6 +134,13 @@ class Keyed(unittest.TestCase):
         new = {k.time: k for k in after.take.curves.get(name, EMPTY).all_keys()}
         self.assertEqual(old.keys() - new.keys(), set())
         self.assertEqual([t for t in old if t < done.proof.first - 1 and old[t] != new[t]], list[Key]())
+
+    def test_what_is_too_far_is_told_and_nothing_gives_way(self) -> None:
+        program, name = self.risen(0.7)
+        done = run(program, "plant", Asked((("marl", "leg.R"),), 75.0, 96.0, {"on": "deck/deck"}))
+        self.assertIn("does not reach", " ".join(done.proof.notes))
+        self.assertNotIn("gives way", " ".join(done.proof.notes))
+        self.assertEqual(done.take.curves[name], program.take.curves[name])
 
 
 class Projections(unittest.TestCase):

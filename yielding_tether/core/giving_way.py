@@ -24,6 +24,8 @@ from .transforms import Floats, Ints
 #: Share of its length up to which a limb may be stretched, metres that are left beside, and rounds in which what still does not
 #: reach is given more.
 NEAR, MARGIN, ROUNDS = 0.995, 5e-4, 3
+#: Share of the longest limb that stands by which a body gives way at most: farther off something else is wrong, and that is told.
+FAR = 0.25
 #: Rounds of projections.
 PROJECTIONS = 60
 #: Metres below which nothing need move.
@@ -79,11 +81,19 @@ def _given(program: Program, carrier: Bound, stood: Sequence[Stood], around: flo
     centres, radii = np.zeros((len(stood), len(frames), 3)), np.zeros((len(stood), len(frames)))
     for k, s in enumerate(stood):
         centres[k], radii[k] = _ball(program, s, frames)
+    longest = float(radii[active].max())
+    for k, s in enumerate(stood):
+        # What falls short though it should reach, as an arm whose shoulder does not stretch, says how far it does reach.
+        short = _short(program, s, frames[active[k]])
+        far = np.linalg.norm(centres[k, active[k]], axis=1) - short - MARGIN
+        radii[k, active[k]] = np.where(short > ENOUGH, np.minimum(radii[k, active[k]], far), radii[k, active[k]])
     if not (active & (np.linalg.norm(centres, axis=2) > radii + ENOUGH)).any():
         return None
     for _ in range(ROUNDS):
         wanted = _projected(np.zeros((len(frames), 3)), centres, radii, active)
         shift = _projected(_gentle(wanted, int(np.ceil(around))), centres, radii, active)
+        if np.linalg.norm(shift, axis=1).max() > FAR * longest:
+            return None
         now, a, b = _moved(program, carrier, frames, shift)
         left = [_residual(now, s) for s in stood]
         if max(left) <= ENOUGH:
@@ -109,14 +119,18 @@ def _ball(program: Program, stood: Stood, frames: Floats) -> tuple[Floats, Float
 
 
 def _residual(program: Program, stood: Stood) -> float:
-    """How far a standing joint stays from where it should be, at quarter-frames."""
+    """How far a standing joint stays from where it should be at most, at quarter-frames."""
+    return float(_short(program, stood, np.append(np.arange(stood.first, stood.last, 0.25), stood.last)).max())
+
+
+def _short(program: Program, stood: Stood, at: Floats) -> Floats:
+    """(F,) how far a standing joint stays from where it should be."""
     bound = program.bound(*stood.part)
     aim = bound.systems[stood.system].system.aim(bound, stood.control)
     joint = program.nodes[bound.member.id, str(bound.controls[stood.control].control.rests_on)]
-    at = np.append(np.arange(stood.first, stood.last, 0.25), stood.last)
-    side = np.where(at == stood.last, ARRIVING, LEAVING)
-    poses = program.evaluate(at, side, only=[aim, joint])
-    return float(np.linalg.norm(poses.pos[:, aim] - poses.pos[:, joint], axis=1).max())
+    poses = program.evaluate(at, np.where(at == stood.last, ARRIVING, LEAVING), only=[aim, joint])
+    found: Floats = np.linalg.norm(poses.pos[:, aim] - poses.pos[:, joint], axis=1)
+    return found
 
 
 def _projected(start: Floats, centres: Floats, radii: Floats, active: np.ndarray) -> Floats:
