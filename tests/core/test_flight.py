@@ -209,7 +209,7 @@ class Flying(unittest.TestCase):
         program = thrower(1, (0.0, 0.0, 0.0))
         spins = []
         for more in (0, 1, -2):
-            take, _, label = run(program, "flight", Asked(CUP, 12.0, 40.0, {"turns": more}))
+            take, _, label, *_ = run(program, "flight", Asked(CUP, 12.0, 40.0, {"turns": more}))
             spins.append(float(np.linalg.norm(state(program.on(take), 12.0, LEAVING, np.zeros(3))[3])))
         self.assertEqual(label, "Cup flies, frames 12 to 40")
         self.assertGreater(max(spins) - min(spins), 2.0 * np.pi / 28.0 - 1e-6)
