@@ -26,6 +26,7 @@ class Following(Pages):
         field = offer.get_by_label("follow", exact=True)
         field.click()
         page.keyboard.type("hand.L")
+        expect(page.get_by_role("option").first).to_have_text("Marl, hand.L")
         page.keyboard.press("ArrowDown")
         page.keyboard.press("Enter")
         expect(field).to_have_value("Marl, hand.L")

@@ -127,7 +127,7 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
     first, last = check_stretch(program.take, asked.first, asked.last)
     if last <= first:
         raise CoreError("A hold needs a last frame after its first.")
-    plan = []
+    plan, notes = [], list[str]()
     for part in asked.parts:
         bound = _able(program, part)
         held = on_anchor(program, part, asked.on, first, last)
@@ -137,8 +137,12 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
         others = [c for c in standing(program, part, -np.inf, np.inf) if c.end <= held.begin or c.begin >= held.end]
         before = min((held.begin - c.end for c in others if c.end <= held.begin), default=np.inf)
         after = min((c.begin - held.end for c in others if c.begin >= held.end), default=np.inf)
+        if after < asked.ease:
+            notes.append(
+                f"{bound.who} fades over {after:g} frames, since it stands again at frame {held.end + after:g}."
+            )
         plan.append((part, held, replace(asked, before=min(asked.before, before), ease=min(asked.ease, after))))
-    return _done(program, plan, asked)
+    return _done(program, plan, asked, tuple(notes))
 
 
 def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
