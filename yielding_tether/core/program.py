@@ -140,7 +140,7 @@ class Program:
         self.measured: dict[Hashable, Any] = {}
         self._before: tuple[Take, dict[Hashable, Any]] = (take, {})
         self._lately: OrderedDict[tuple[bytes, bytes], _Groups] = OrderedDict()
-        self._known_joins: dict[tuple[int, ...], tuple[Ints, Ints, Ints, Ints]] = {}
+        self._known_joins: dict[tuple[int, ...], tuple[Ints, Ints, Ints, Ints, Ints]] = {}
 
     def on(self, take: Take) -> Program:
         """Another take of the same scene; what does not depend on its curves is shared."""
@@ -297,7 +297,7 @@ class Program:
         plans = [self._plan(codes, at, groups.frames(g), nodes if only is not None else None)
                  for g, codes in enumerate(groups.codes)]  # fmt: skip
         # One call for all groups: handing the tables over costs more than a block of frames.
-        spans, runs, keyed, turning = self._joined(plans)
+        spans, runs, keyed, turning, joints = self._joined(plans)
         spans[:, 0], spans[:, 1] = groups.starts[:-1], groups.starts[1:]
         rows = groups.order
         euler = self.rig.tape.turning
@@ -305,7 +305,6 @@ class Program:
         curves = Curves(
             self._packed.starts, self._packed.cubics, self._keyed, keyed, turning, over, forced, self._fixed[over], spun
         )
-        joints = np.array(sorted(frozenset[int]().union(*(p.samples for p in plans))), dtype=np.int64)
         ints, floats = self.rig.tape.arrays
         run(
             addresses(),
@@ -369,8 +368,9 @@ class Program:
         before = np.flatnonzero(np.diff(edges) > 1)
         return [(int(edges[k]) + 1, int(edges[k + 1])) for k in before]
 
-    def _joined(self, plans: list[_Plan]) -> tuple[Ints, Ints, Ints, Ints]:
-        """Spans (G, 8) of several plans, their frames left open, with runs, packed rows and Euler channels end to end."""
+    def _joined(self, plans: list[_Plan]) -> tuple[Ints, Ints, Ints, Ints, Ints]:
+        """Spans (G, 8) of several plans, their frames left open, with runs, packed rows and Euler channels end to end, and joints
+        of captures that any of them reads."""
         key = tuple(map(id, plans))
         made = self._known_joins.get(key)
         if made is None:
@@ -380,6 +380,7 @@ class Program:
             made = self._known_joins[key] = (
                 spans, np.concatenate([p.runs for p in plans]), np.concatenate([p.keyed for p in plans]),
                 np.concatenate([p.turning for p in plans]),
+                np.array(sorted(frozenset[int]().union(*(p.samples for p in plans))), dtype=np.int64),
             )  # fmt: skip
         return made[0].copy(), *made[1:]
 
