@@ -11,7 +11,7 @@ A limb that another system drives, a capture say, is handed over to the one with
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from typing import Literal, NamedTuple
 
@@ -134,9 +134,7 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
         if asked.rolls:
             held = _stance(program, bound, held)
         # What stands before and after it stays where it stands.
-        others = [c for c in standing(program, part, -np.inf, np.inf) if c.end <= held.begin or c.begin >= held.end]
-        before = min((held.begin - c.end for c in others if c.end <= held.begin), default=np.inf)
-        after = min((c.begin - held.end for c in others if c.begin >= held.end), default=np.inf)
+        before, after = _room(held, standing(program, part, -np.inf, np.inf))
         if after < asked.ease:
             notes.append(
                 f"{bound.who} fades over {after:g} frames, since it stands again at frame {held.end + after:g}."
@@ -164,16 +162,22 @@ def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
                 # What of a foot stands on its heel or ball alone has no place and turn of its own to hold.
                 alone += 1
                 continue
-            # Between two of them there is as much time to leave as to arrive.
-            before = held.begin - contacts[k - 1].end if k else np.inf
-            after = contacts[k + 1].begin - held.end if k + 1 < len(contacts) else np.inf
+            # Between two of them there is as much time to leave as to arrive; what stands beyond the stretch stays where it stands.
+            near = _room(held, contacts[max(k - 1, 0) : k + 2])
+            before, after = np.minimum(0.5 * np.array(near), _room(held, standing(program, bound.id, -np.inf, np.inf)))
             how = replace(
                 asked, on=named(held), rolls=bool(held.points), at="mean" if _captured(program, bound, held.first) else "first",
-                before=min(asked.before, 0.5 * before), ease=min(asked.ease, 0.5 * after),
+                before=min(asked.before, float(before)), ease=min(asked.ease, float(after)),
             )  # fmt: skip
             plan.append((bound.id, held, how))
     notes = (f"{alone} of them stand on heel or ball alone, and stay as they are.",) if alone else ()
     return _done(program, plan, asked, notes)
+
+
+def _room(held: Contact, others: Sequence[Contact]) -> tuple[float, float]:
+    """Frames from the contact before a hold to it, and from it to the one after."""
+    before = min((held.begin - c.end for c in others if c.end <= held.begin), default=np.inf)
+    return before, min((c.begin - held.end for c in others if c.begin >= held.end), default=np.inf)
 
 
 def _able(program: Program, part: tuple[str, str]) -> Bound:
@@ -401,16 +405,7 @@ def _in_one_follow(
     curves = {n: c for n, c in held.take.curves.items() if n not in {*new.weights, *new.ways}}
     for c, value in zip(target.channels.tolist(), values, strict=True):
         default = float(held.defaults[c])
-        kept = insert(insert(curves.get(names[c], EMPTY), first, default), last, default)
-        kept = without(kept, first, last)
-        start, end = (kept.key(kept.find(t) or 0) for t in (first, last))
-        start = start._replace(leaving=value, slope_out=0.0, rule=FREE)
-        end = end._replace(arriving=value, slope_in=0.0, rule=FREE)
-        if first <= held.take.first:
-            start = start._replace(arriving=value, slope_in=0.0)
-        if last >= held.take.last:
-            end = end._replace(leaving=value, slope_out=0.0)
-        curves[names[c]] = put(kept, [start, end])
+        curves[names[c]] = _constant(held.take, curves.get(names[c], EMPTY), default, value, first, last)
     for one, two in zip(other.weights, new.weights, strict=True):
         both = [held.take.curves.get(n, EMPTY) for n in (one, two)]
         times = np.union1d(both[0].times, both[1].times)
@@ -619,17 +614,22 @@ def _stilled(
             out = until > edge
             now, slope = (key.leaving, key.slope_out) if out else (key.arriving, key.slope_in)
             kept = put(kept, _faded(kept, edge, until, value - now, -slope if out else slope))
-        kept = without(insert(insert(kept, first, default), last, default), first, last)
-        start, end = (kept.key(kept.find(t) or 0) for t in (first, last))
-        start = start._replace(leaving=value, slope_out=0.0, rule=FREE)
-        end = end._replace(arriving=value, slope_in=0.0, rule=FREE)
-        # Where the take begins or ends with the hold, there is nothing on its other side.
-        if first <= program.take.first:
-            start = start._replace(arriving=value, slope_in=0.0)
-        if last >= program.take.last:
-            end = end._replace(leaving=value, slope_out=0.0)
-        changed[names[c]] = put(kept, [start, end])
+        changed[names[c]] = _constant(program.take, kept, default, value, first, last)
     return changed
+
+
+def _constant(take: Take, kept: Curve, default: float, value: float, first: float, last: float) -> Curve:
+    """A curve that has one value from one frame to another, and is as it was elsewhere."""
+    kept = without(insert(insert(kept, first, default), last, default), first, last)
+    start, end = (kept.key(kept.find(t) or 0) for t in (first, last))
+    start = start._replace(leaving=value, slope_out=0.0, rule=FREE)
+    end = end._replace(arriving=value, slope_in=0.0, rule=FREE)
+    # Where the take begins or ends with the hold, there is nothing on its other side.
+    if first <= take.first:
+        start = start._replace(arriving=value, slope_in=0.0)
+    if last >= take.last:
+        end = end._replace(leaving=value, slope_out=0.0)
+    return put(kept, [start, end])
 
 
 def _within_reach(program: Program, bound: Bound, on: str, rolls: Rolling, span: _Span) -> Program:
