@@ -124,10 +124,13 @@ def soak(say: Say) -> None:
                 take, parts = made["take_id"], ["arm.L", "arm.R", "leg.L", "leg.R"]
                 for _ in range(6):
                     head = ask("GET", f"/takes/{take}").json()["revision"]
+                    first, to = dice.randint(5, 100), dice.choice(["ik", "fk"])
                     asked = {
-                        "operation": "handover", "revision": head, "first": dice.randint(5, 100),
-                        "parts": [{"member": "body", "part": dice.choice(parts)}], "choices": {"to": dice.choice(["ik", "fk"])},
+                        "operation": "handover", "revision": head, "first": first,
+                        "parts": [{"member": "body", "part": dice.choice(parts)}], "choices": {"to": to},
                     }  # fmt: skip
+                    if dice.random() < 0.3:
+                        asked |= {"operation": "bake", "last": min(120, first + 30)}
                     tried = ask("POST", f"/takes/{take}/try", (200, 422), json=asked)
                     if tried.status_code == 200:
                         ask("GET", f"/takes/{take}/poses?first=0&last=120&trial={tried.json()['trial']}")

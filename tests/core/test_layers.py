@@ -12,19 +12,21 @@ from scipy.spatial.transform import Rotation
 
 from tests.depth import DEPTH
 from yielding_tether.core.clips import copy as copy_pose
-from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Curve, Key, curve, sample
+from yielding_tether.core.curves import ARRIVING, FENCE, LEAVING, SMOOTH, Curve, Key, curve, sample
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.layers import can_layer, flattened, turn_of
 from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.operations.keys import EditAsked, NamedKeys
 from yielding_tether.core.operations.pose import Drag
 from yielding_tether.core.operations.pose import apply as pose
 from yielding_tether.core.program import Program
+from yielding_tether.core.rig import Bound
 from yielding_tether.core.takes import Layer, Take
 from yielding_tether.core.transforms import Floats, rotation_distance
 
 from .test_handover import captured, demo
-from .worlds import limb_member, random_curve, random_take, scene, stepped
+from .worlds import limb_member, random_curve, random_take, scene, stepped, unit
 
 
 @cache
@@ -58,6 +60,22 @@ def layered(
         weight = random_curve(rng, 200, 0.5) if weights and rng.random() < 0.5 else curve([])
         layers.append(Layer(f"l{k}", f"layer {k}", curves, weight))
     return program.on(replace(program.take, layers=tuple(layers)))
+
+
+def under_layers(rng: Generator, seed: int) -> tuple[Program, Bound]:
+    """A random limb with a random take and one to five layers on both of its systems."""
+    member = limb_member(rng, straight_rest=seed % 2 == 1, moves=seed % 3 == 0)
+    program = Program(scene(member), random_take(rng, (member,), spread=0.4, kinds=(SMOOTH,)))
+    bound = next(b for b in program.bounds.values() if len(b.systems) > 1)
+    names = program.channel_names()
+    able = [names[c] for x in ("fk", "ik") for c in bound.systems[x].channels if can_layer(program, int(c))]
+    layers = tuple(
+        Layer(f"l{k}", f"n{k}", {n: swing(rng, 5, 50, 0.03) for n in able if rng.random() < 0.6}, w)
+        for k, w in enumerate(
+            curve([]) if rng.random() < 0.5 else swing(rng, 0, 60, 0.1, level=0.7) for _ in range(1 + seed % 5)
+        )
+    )
+    return program.on(replace(program.take, layers=layers)), bound
 
 
 def composed(program: Program, channels: tuple[int, ...], order: str | None, times: Floats, side: int) -> np.ndarray:
@@ -211,8 +229,6 @@ class Writing(unittest.TestCase):
         rng = np.random.default_rng(1)
         program = layered(rng, plain(), arm(plain(), "ik"), 2)
         name = next(iter(program.take.layers[1].curves))
-        from yielding_tether.core.operations.keys import EditAsked, NamedKeys
-
         t = float(program.take.layers[1].curves[name].times[1])
         edit = EditAsked("move", (NamedKeys((t,), name),), by=3.0)
         take = run(program, "edit", Asked(edit=edit, choices={"layer": "l1"})).take
@@ -336,19 +352,9 @@ class Under(unittest.TestCase):
         done = 0
         for seed in range(5 * DEPTH):
             rng = np.random.default_rng(700 + seed)
-            member = limb_member(rng, straight_rest=seed % 2 == 1, moves=seed % 3 == 0)
-            program = Program(scene(member), random_take(rng, (member,), spread=0.4, kinds=(SMOOTH,)))
-            bound = next(b for b in program.bounds.values() if len(b.systems) > 1)
-            names = program.channel_names()
-            program = program.with_curves({names[bound.drivers[0][1]]: stepped((0, 0))})
-            able = [names[c] for x in ("fk", "ik") for c in bound.systems[x].channels if can_layer(program, int(c))]
-            layers = tuple(
-                Layer(f"l{k}", f"n{k}", {n: swing(rng, 5, 50, 0.03) for n in able if rng.random() < 0.6}, w)
-                for k, w in enumerate(
-                    curve([]) if rng.random() < 0.5 else swing(rng, 0, 60, 0.1, level=0.7) for _ in range(1 + seed % 5)
-                )
-            )
-            program = program.on(replace(program.take, layers=layers))
+            program, bound = under_layers(rng, seed)
+            layers = program.take.layers
+            program = program.with_curves({program.channel_names()[bound.drivers[0][1]]: stepped((0, 0))})
             plain_ = program.on(flattened(program))
             joint = bound.part.joints[-1]
             first, last = float(rng.integers(8, 20)), float(rng.integers(30, 45))
@@ -375,11 +381,86 @@ class Under(unittest.TestCase):
                         joints = program.joints()[1]
                         np.testing.assert_allclose(b.pos[:, joints], a.pos[:, joints], atol=2e-6)
                         self.assertLess(rotation_distance(b.rot[:, joints], a.rot[:, joints]).max(), 2e-6)
+                    if name == "handover":
+                        self.assertNotIn("one-sided", {f.kind for f in find_all(program.on(got.take))})
                     if name != "crossfade":
                         away = program.take.frames[(program.take.frames < first - 6) | (program.take.frames > last + 6)]
                         was, now = (p.evaluate(away) for p in (program, program.on(got.take)))
                         np.testing.assert_allclose(now.pos[:, joints], was.pos[:, joints], atol=1e-6)
         self.assertGreater(done, 20)
+
+    def test_pastes_poses_turns_key_edits_and_repairs_of_random_rigs_beneath_layers(self) -> None:
+        """One to five layers with weights on both systems: what is made is what the sum alone would give, and every layer is the
+        very same; a key edit of the base is that of the base alone."""
+        one_sided = 0
+        for seed in range(4 * DEPTH):
+            rng = np.random.default_rng(900 + seed)
+            program, bound = under_layers(rng, seed)
+            layers, system = program.take.layers, ("fk", "ik")[seed % 2]
+            driver = program.channel_names()[bound.drivers[0][1]]
+            # It changes over where the systems are apart: a pop.
+            popped = program.with_curves({driver: stepped((0, float(system == "ik")), (30, float(system != "ik")))})
+            program = program.with_curves({driver: stepped((0, float(system == "ik")))})
+            summed = program.on(flattened(program))
+
+            def alike(
+                a: Program,
+                b: Program,
+                got: Take,
+                layers: tuple[Layer, ...] = layers,
+                frames: Floats = summed.take.frames,
+            ) -> None:
+                self.assertTrue(all(x is y for x, y in zip(got.layers, layers, strict=True)))
+                joints = a.joints()[1]
+                for side in (ARRIVING, LEAVING):
+                    x, y = (p.evaluate(frames, side) for p in (a, b))
+                    np.testing.assert_allclose(y.pos[:, joints], x.pos[:, joints], atol=2e-6)
+                    self.assertLess(rotation_distance(x.rot[:, joints], y.rot[:, joints]).max(), 2e-6)
+
+            for first, last, at in ((12.0, 12.0, 33.0), (10.0, 18.0, 31.0)):
+                clip = copy_pose(summed, bound.member.id, (bound.part.name,), first, last, "pose")
+                asked = Asked((bound.id,), at, None, clip=clip)
+                got = run(program, "paste", asked).take
+                alike(summed.on(run(summed, "paste", asked).take), program.on(got), got)
+            control = bound.systems["ik"].controls[0].name
+            if system == "ik":
+                choices: dict[str, str | float] = {"at": "0.4 0.2 -0.1", "keys": "every"}
+                asked = Asked((bound.id,), 12.0, 24.0, choices)
+                got = run(program, "turn-about", asked).take
+                alike(summed.on(run(summed, "turn-about", asked).take), program.on(got), got)
+                at = program.evaluate([27.0]).pos[0, bound.controls[control].node] + [0.01, 0.02, 0.0]
+                drag = Drag(*bound.id, control, 27.0, tuple(at.tolist()), unit(rng, 4))
+                got = pose(program, drag)[0]
+                # Between the keys beside it the base goes as it is keyed.
+                alike(summed.on(pose(summed, drag)[0]), program.on(got), got, frames=np.array([27.0]))
+                keyed = [program.take.curves[n].times for n, c in got.curves.items() if c != program.take.curves.get(n)]
+                low, high = min(t[t < 27].max(initial=-1) for t in keyed), max(t[t > 27].min(initial=61) for t in keyed)
+                beside = np.setdiff1d(program.take.frames, np.arange(low + 1, high))
+                alike(program, program.on(got), got, frames=beside)
+            mine = [program.channel_names()[c] for c in bound.systems[system].channels]
+            name = next(n for n in mine if len(program.take.curves.get(n, ())) > 2)
+            time = float(program.take.curves[name].times[2])
+            base = program.on(replace(program.take, layers=()))
+            for edit in (
+                EditAsked("move", (NamedKeys((time,), name),), by=0.5), EditAsked("delete", (NamedKeys((time,), name),)),
+            ):  # fmt: skip
+                got = run(program, "edit", Asked(edit=edit)).take
+                self.assertEqual(dict(got.curves), dict(run(base, "edit", Asked(edit=edit)).take.curves))
+                self.assertEqual(got.layers, layers)
+            flat = popped.on(flattened(popped))
+            found, there = (
+                next(f for f in find_all(p) if f.kind in ("pop", "one-sided") and f.frame == 30.0)
+                for p in (popped, flat)
+            )
+            got = run(popped, "repair", Asked(findings=(found.key,))).take
+            alike(flat.on(run(flat, "repair", Asked(findings=(there.key,))).take), popped.on(got), got)
+            self.assertFalse(
+                [f for f in find_all(popped.on(got)) if f.frame == 30.0 and f.kind in ("pop", "one-sided")]
+            )
+            one_sided += found.kind == "one-sided"
+            tags = {int(t) for c in got.curves.values() for t in c.marks[:, 2]}
+            self.assertLessEqual(tags, {0, FENCE})
+        self.assertGreater(one_sided, 2 * DEPTH)
 
     def test_other_operations_see_the_sum_and_write_beneath_it(self) -> None:
         rng = np.random.default_rng(8)

@@ -27,6 +27,8 @@ FENCE = 1
 CROSSFADE = 2
 #: Tag of the keys between which a prop flies, which are fences too.
 FLIGHT = 3
+#: Tag of a key that only a sum of layers has, while an operation works on it: nobody put it there, and it is never kept.
+SUMMED = 4
 
 LEAVING, ARRIVING = 0, 1
 
@@ -186,10 +188,15 @@ def insert(c: Curve, time: float, default: float = 0.0, tag: int = 0) -> Curve:
 
     A cubic is split, so no value changes by more than rounding (1e-12) inside the cut segment, and nothing at
     all elsewhere: the keys around it keep their numbers. Only beyond the ends of a curve, where it is constant,
-    the slope that faced nothing becomes zero.
+    the slope that faced nothing becomes zero. A key that only a sum had is one from then on.
     """
-    if c.find(time) is not None:
-        return c
+    there = c.find(time)
+    if there is not None:
+        if c.marks[there, 2] != SUMMED:
+            return c
+        marks = c.marks.copy()
+        marks[there, 2] = tag
+        return Curve(c.numbers, marks)
     at = [time]
     value = float(sample(c, at, default=default)[0])
     i = int(np.searchsorted(c.times, time)) - 1

@@ -16,7 +16,7 @@ import numpy as np
 
 from .contacts import measure_all
 from .contacts import reads as contact_reads
-from .curves import ARRIVING, CROSSFADE, LEAVING, STEPPED, Curve
+from .curves import ARRIVING, CROSSFADE, LEAVING, STEPPED, SUMMED, Curve
 from .follows import flips, overfull, unused
 from .measure import one_sided, speed_range
 from .program import Poses, Program
@@ -285,8 +285,7 @@ def _changes(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[F
     allowed = _allowed(program, nodes) if switches else (0.0, 0.0)
     pose_jump, turn_jump = limits.pose_jump, limits.turn_jump
     for k, t in enumerate(times):
-        before = next((s.state for s in reversed(parts) if s.first < t), parts[0].state)
-        after = next((s.state for s in reversed(parts) if s.first <= t), parts[0].state)
+        before, after = _around(parts, t)
         place, turn = float(pose_jump[k, mine].max()), float(turn_jump[k, mine].max())
         if float(pose_jump[k, len(nodes) :].max()) > POP_PLACE or float(turn_jump[k, len(nodes) :].max()) > POP_TURN:
             # What carries the part jumps: only what the part itself adds is its own.
@@ -294,7 +293,7 @@ def _changes(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[F
         popped = place > POP_PLACE or turn > POP_TURN
         jump = f"jumps {_mm(place)} and {np.degrees(turn):.1f}° at frame {_at(t)}"
         common = (bound.member.id, bound.part.name, who_of(bound), t, t, place, turn)
-        missing = [] if before == after else [s for s in (before, after) if not _keyed(program, bound, s, t)]
+        missing = _missing(program, bound, parts, t)
         if missing:
             what = (
                 f"changes from {_word(bound, before)} to {_word(bound, after)} at frame {_at(t)} without a key in "
@@ -336,12 +335,31 @@ def _own_jump(bound: Bound, pos: Floats, rot: Floats) -> tuple[float, float]:
     return place, turn
 
 
+def _around(parts: list[Stretch], t: float) -> tuple[str, str]:
+    """What drives as time arrives at t, and as it leaves."""
+    before = next((s.state for s in reversed(parts) if s.first < t), parts[0].state)
+    return before, next((s.state for s in reversed(parts) if s.first <= t), parts[0].state)
+
+
+def _missing(program: Program, bound: Bound, parts: list[Stretch], t: float) -> list[str]:
+    """Of the two systems of a change at t those that have no keys there."""
+    before, after = _around(parts, t)
+    return [] if before == after else [s for s in (before, after) if not _keyed(program, bound, s, t)]
+
+
+def unkeyed(program: Program, bound: Bound) -> list[tuple[float, str]]:
+    """Changes of what drives a part, each with a system of the two that has no keys there."""
+    parts = states(program, bound)
+    return [(t, s) for t in switch_times(program, bound) for s in _missing(program, bound, parts, t)]
+
+
 def _keyed(program: Program, bound: Bound, system: str, t: float) -> bool:
     """Whether a system has keys at t in all its channels that have keys at all."""
     if system == BOTH or bound.systems[system].system.moves_alone:
         return True
     curves = [c for c in map(program.curve, bound.systems[system].channels) if len(c)]
-    return bool(curves) and all(c.find(t) is not None for c in curves)
+    found = [c.find(t) for c in curves]
+    return bool(curves) and all(i is not None and c.marks[i, 2] != SUMMED for i, c in zip(found, curves, strict=True))
 
 
 def _held(program: Program, bound: Bound, system: str, t: float, by: int) -> bool:

@@ -26,6 +26,7 @@ from .curves import (
     LEAVING,
     SMOOTH,
     STEPPED,
+    SUMMED,
     Curve,
     Key,
     Packed,
@@ -219,9 +220,10 @@ def as_euler(turns: Floats, order: str, near: Floats) -> Floats:
 # --- one take of all ------------------------------------------------------------------------------------
 
 
-def flattened(program: Program) -> Take:
+def flattened(program: Program, tag: int = 0) -> Take:
     """The take without layers, their sum in its curves: of values that are no turns at the keys of all, with slopes, exact in
-    between where no weight changes and all are smooth; else, and of turns, at every whole frame too, exact there."""
+    between where no weight changes and all are smooth; else, and of turns, at every whole frame too, exact there. Keys that the
+    base has not have this tag."""
     layering, names = program.layering, program.channel_names()
     groups: list[tuple[tuple[int, ...], Floats]] = []
     for c in layering.scalars:
@@ -245,7 +247,7 @@ def flattened(program: Program) -> Take:
     found: dict[str, Curve] = {}
     for channels, mine in groups:
         at = np.searchsorted(times, mine)
-        made = _resummed(program, channels, mine, numbers[[row[c] for c in channels]][:, at])
+        made = _resummed(program, channels, mine, numbers[[row[c] for c in channels]][:, at], tag)
         found |= dict(zip((names[c] for c in channels), made, strict=True))
     return replace(program.take.with_curves(found), layers=())
 
@@ -266,8 +268,8 @@ def _turning(program: Program, turn: Turn) -> Floats:
     return found
 
 
-def _resummed(program: Program, channels: Sequence[int], times: Floats, numbers: Floats) -> list[Curve]:
-    """Curves of channels with keys at these times, of values and slopes (K, T, 4) arriving and leaving."""
+def _resummed(program: Program, channels: Sequence[int], times: Floats, numbers: Floats, tag: int) -> list[Curve]:
+    """Curves of channels with keys at these times, of values and slopes (K, T, 4) arriving and leaving; `tag`: of new ones."""
     found = []
     blocked = _held(program, channels, times)
     for k, channel in enumerate(channels):
@@ -275,7 +277,7 @@ def _resummed(program: Program, channels: Sequence[int], times: Floats, numbers:
         rows = np.column_stack([times, numbers[k]])
         rows[0, 3] = rows[-1, 4] = 0.0
         marks = np.zeros((len(times), 4), dtype=np.uint8)
-        marks[:, 0], marks[:, 1] = np.where(blocked, STEPPED, SMOOTH), FREE
+        marks[:, 0], marks[:, 1], marks[:, 2] = np.where(blocked, STEPPED, SMOOTH), FREE, tag
         # Tags and locks stay on the keys that were there.
         marks[np.searchsorted(times, old.times), 2:] = old.marks[:, 2:]
         found.append(Curve(rows, marks))
@@ -525,13 +527,20 @@ def _changed(take: Take, pairs: Sequence[tuple[Curve, Curve]]) -> _Span | None:
             continue
         times = np.unique(np.concatenate([old.times, new.times]))
         there = [(old.find(float(t)), new.find(float(t))) for t in times]
-        differ = [n for n, (a, b) in enumerate(there) if a is None or b is None or old.key(a) != new.key(b)]
+        differ = [n for n, (a, b) in enumerate(there) if a is None or b is None or _other(old.key(a), new.key(b))]
+        if not differ:
+            continue
         # The segments on either side of a key go with it, and all that lies beyond the first of all keys or the last.
         before, after = min(differ) == 0, max(differ) == len(times) - 1
         low = min(float(take.first), float(times[0])) if before else float(times[min(differ) - 1])
         high = max(float(take.last), float(times[-1])) if after else float(times[max(differ) + 1])
         found = _Span(min(found.low, low), max(found.high, high), found.before or before, found.after or after)
     return found if found.low <= found.high else None
+
+
+def _other(old: Key, new: Key) -> bool:
+    """Whether a key is another one now; one that only the sum had may have got a tag."""
+    return old != new and (old.tag != SUMMED or old._replace(tag=new.tag) != new)
 
 
 def _unlayered(program: Program, group: Sequence[int], wanted: Sequence[Curve], span: _Span) -> list[Curve]:

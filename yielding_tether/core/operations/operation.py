@@ -11,8 +11,10 @@ from math import isfinite
 from typing import Any, Literal, NamedTuple
 
 from ..clips import Clip
-from ..curves import Curve
+from ..curves import SUMMED, Curve
 from ..errors import CoreError
+from ..express import fence
+from ..findings import unkeyed
 from ..layers import can_layer, carried, flattened, folded, layer_of, onto_layer, with_layer
 from ..program import Program
 from ..proof import Proof, prove
@@ -229,7 +231,7 @@ def _layered(program: Program, operation: Operation, asked: Asked) -> Outcome:
         return Outcome(made, prove(operation.id, program, program.on(made), first, last), label)
     if operation.under != "sum" or not (which or program.layering.layers):
         return operation.run(program, asked)
-    before = flattened(program)
+    before = flattened(program, SUMMED)
     outcome = operation.run(program.on(before), asked)
     notes = outcome.proof.notes
     if which:
@@ -241,7 +243,7 @@ def _layered(program: Program, operation: Operation, asked: Asked) -> Outcome:
         made = carried(program, lambda p: operation.run(p, asked).take)
         notes = (*notes, "Layers are carried across; at other weights than these they look otherwise than before.")
     else:
-        made = folded(program, before, outcome.take)
+        made = _keyed_at_changes(program, program.on(outcome.take), folded(program, before, outcome.take))
         heard = ", ".join(x.name for x in program.layering.layers)
         notes = (*notes, f"It reads what is seen, and is written into the base beneath {heard}.")
     there = program.on(replace(made, layers=())).channels
@@ -259,6 +261,22 @@ def _layered(program: Program, operation: Operation, asked: Asked) -> Outcome:
         notes=notes, tolerance=was.tolerance,
     )  # fmt: skip
     return Outcome(made, proof, outcome.label)
+
+
+def _keyed_at_changes(program: Program, flat: Program, made: Take) -> Take:
+    """A base with keys wherever what was made of the sum, `flat`, has them at a change of what drives: where they change nothing
+    there, the base under layers has got none. They change nothing here either."""
+    after = program.on(made)
+    curves = dict(made.curves)
+    for bound in after.bounds.values():
+        mine = [after.channel_names()[c] for c in bound.own.values()]
+        if all(made.curves.get(n) is program.take.curves.get(n) for n in mine):
+            continue
+        there = unkeyed(flat, flat.bounds[bound.id])
+        for time, system in unkeyed(after, bound):
+            if (time, system) not in there:
+                fence(after, curves, bound.systems[system].channels.tolist(), [time])
+    return made.with_curves(curves)
 
 
 def _check_layered(program: Program, curves: Mapping[str, Curve]) -> None:
