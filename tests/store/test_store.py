@@ -18,7 +18,7 @@ from tests.servers import fresh_store, together
 from yielding_tether.core.clips import copy
 from yielding_tether.core.curves import set_value
 from yielding_tether.core.operations.handover import Handover, apply
-from yielding_tether.core.takes import Anchor, Layer, PivotPoint, Take, Tether
+from yielding_tether.core.takes import Anchor, Capture, Layer, PivotPoint, Take, Tether
 from yielding_tether.store import codec
 from yielding_tether.store.store import Loaded, Missing, Stale, Store
 
@@ -281,10 +281,35 @@ class Storing(unittest.TestCase):
                 text("update revision set curves = curves || jsonb_build_object('arm/upper.it.way', curves -> :some) "
                      "where id = :id"), {"some": some, "id": base.revision},
             )  # fmt: skip
-            connection.execute(text("alter table revision drop column points, drop column values, drop column layers"))
+            later = ("points", "values", "layers", "frames", "captures")
+            connection.execute(text("alter table revision " + ", ".join(f"drop column {name}" for name in later)))
             connection.execute(text("update alembic_version set version_num = '0006'"))
         self.store.migrate()
         self.assertEqual(dict(self.store.load(base.take_id).take.curves), dict(base.take.curves))
+
+    def test_a_revision_may_have_frames_and_captures_of_its_own(self) -> None:
+        _, (id_,) = self.store.add_scene(captured().scene, [captured().take])
+        base = self.store.load(id_)
+        (member, capture), *_ = base.take.captures.items()
+        turned = Capture(capture.offsets[::-1].copy(), capture.rotations[::-1].copy(), capture.first + 3.0, capture.step)
+        take = replace(base.take, first=-4, last=base.take.last + 9, captures={member: turned})
+        second = self.store.commit(base, take, "turned", {}, None)
+        edit = self.store.load(id_)
+        self.assertEqual((edit.take.first, edit.take.last), (-4, base.take.last + 9))
+        third = self.store.commit(edit, edited(edit.take, 1), "an edit", {}, None)
+        # Read anew by another program, after all that nobody refers to was removed.
+        self.store.collect()
+        other = Store(self.store.url)
+        for revision in (second, third):
+            found = other.load(id_, revision).take
+            self.assertEqual((found.first, found.last), (-4, base.take.last + 9))
+            np.testing.assert_array_equal(found.captures[member].offsets, turned.offsets)
+            np.testing.assert_array_equal(found.captures[member].rotations, turned.rotations)
+            self.assertEqual(found.captures[member].first, turned.first)
+        self.store.step(id_, self.store.step(id_, third, -1), -1)
+        found = other.load(id_).take
+        self.assertEqual((found.first, found.last), (base.take.first, base.take.last))
+        np.testing.assert_array_equal(found.captures[member].offsets, capture.offsets)
 
     def test_a_scene_goes_whole(self) -> None:
         base = self.opened()

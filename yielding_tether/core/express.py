@@ -38,7 +38,7 @@ from .few_keys import choose
 from .fitting import fit_values, held
 from .kernels.two_segment import STRAIGHT
 from .measure import slopes_of, stencil, steps
-from .program import Poses, Program
+from .program import Poses, Program, among, pieces
 from .rig import Bound, BoundSystem
 from .systems.fk import turn_in
 from .systems.place import place_in
@@ -210,7 +210,7 @@ def fit_along(motion: Motion, target: Target, times: Floats, exact: Flags, near:
     # Arriving (1) comes before leaving (0) at the same time.
     order = np.lexsort((-side, at))
     fitted = np.empty((k, len(at)))
-    fitted[:, order] = target.fit(motion.poses(at[order], side[order]), near)
+    fitted[:, order] = _fits(motion, target, at[order], side[order], near)
     fitted = held(mine, fitted)
     values, slopes = np.empty((2, k, len(times))), np.empty((2, k, len(times)))
     one = np.moveaxis(fitted[:, : len(at1)].reshape(k, len(edge), 2, 5), 0, -1)
@@ -221,6 +221,15 @@ def fit_along(motion: Motion, target: Target, times: Floats, exact: Flags, near:
     slopes[:, :, ~exact] = (three[:, :, 2] - three[:, :, 0])[None] / (2.0 * _CENTRAL)
     slopes[:, mine.stepped | mine.held] = 0.0
     return Fitted(times, values, slopes)
+
+
+def _fits(motion: Motion, target: Target, at: Floats, side: Ints, near: Floats) -> Floats:
+    """(K, F) channels of a target along a motion at times in order; each piece of these begins near where the last ended."""
+    found = np.empty((len(target.channels), len(at)))
+    for some in pieces(len(at)):
+        found[:, some] = target.fit(motion.poses(at[some], side[some]), near)
+        near = found[:, some.stop - 1]
+    return found
 
 
 def fence(program: Program, curves: Curves, channels: Iterable[int], times: Iterable[float]) -> None:
@@ -299,18 +308,33 @@ class Judged:
     nodes: Ints
     holds: tuple[Hold, ...] = ()
 
-    def off(self, at: Floats, now: Poses, wanted: Poses, tolerance: tuple[float, float]) -> Floats:
+    def seen(self, program: Program, at: Floats, overrides: Mapping[int, float | Floats] | None = None) -> Track:
+        """Where they all are in a program: those that answer, and after them those that stand."""
+        return Track(*program.track(at, LEAVING, [*self.nodes.tolist(), *(h.node for h in self.holds)], overrides))
+
+    def off(self, at: Floats, now: Track, wanted: Track, tolerance: tuple[float, float]) -> Floats:
         """(F,) how far the worst joint is from where it should be, in what it may be."""
-        found = _apart(now, wanted, self.nodes, tolerance)
-        for node, first, last, point in self.holds:
+        count = len(self.nodes)
+        found = _apart(now, wanted, slice(count), tolerance)
+        for k, (_, first, last, point) in enumerate(self.holds, count):
             there = (at >= first) & (at <= last)
             if point is None:
-                off = _apart(now, wanted, np.array([node]), HELD)
+                off = _apart(now, wanted, slice(k, k + 1), HELD)
             else:
-                a, b = (p.pos[:, node] + rotate(p.rot[:, node], point) for p in (now, wanted))
+                a, b = (p.pos[:, k] + rotate(p.rot[:, k], point) for p in (now, wanted))
                 off = np.linalg.norm(a - b, axis=1) / HELD[0]
             found[there] = np.maximum(found, off)[there]
         return found
+
+
+class Track(NamedTuple):
+    """Places (F, N, 3) and rotations (F, N, 4) of some nodes over time."""
+
+    pos: Floats
+    rot: Floats
+
+    def some(self, which: Ints) -> Track:
+        return Track(self.pos[which], self.rot[which])
 
 
 def holds_of(program: Program, contact: Contact) -> list[Hold]:
@@ -374,7 +398,9 @@ def _told_apart(times: Floats, others: Floats) -> Floats:
     """Those of some times in order that are apart from each other and from others: between two that rounding alone parts there is
     no slope to take."""
     kept: Floats = times[np.diff(times, prepend=-np.inf) > ROUNDED]
-    found: Floats = kept[np.abs(kept[:, None] - others).min(axis=1, initial=np.inf) > ROUNDED]
+    among = np.concatenate([[-np.inf], np.sort(others), [np.inf]])
+    after = np.searchsorted(among, kept)
+    found: Floats = kept[np.minimum(kept - among[after - 1], among[after] - kept) > ROUNDED]
     return found
 
 
@@ -393,7 +419,7 @@ def _few(
     stands = [t for h in judged.holds if h.node in target.bound.nodes for t in (h.first, h.last)]
     fixed = {names[c]: np.isin(times, [*t, *crossed, *stands]) for c, t in stay.items()}
     near = program.now(float(half[0]), target.channels)
-    between = held(target.mine, target.fit(motion.poses(half, np.zeros(len(half), dtype=np.int64)), near))
+    between = held(target.mine, _fits(motion, target, half, np.zeros(len(half), dtype=np.int64), near))
     inside = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in keyed.items()}
     dense = {n: Curve(c.numbers[inside[n]], c.marks[inside[n]]) for n, c in keyed.items()}
     middles = {}
@@ -405,11 +431,10 @@ def _few(
                 found = guess + (found - guess + np.pi) % (2.0 * np.pi) - np.pi
             middles[n] = found
     at = np.sort(np.concatenate([times, half]))
-    nodes = judged.nodes
     overrides: dict[int, float | Floats] = {**target.live}
-    wanted = judged.program.evaluate(at, only=nodes)
+    wanted = judged.seen(judged.program, at)
     base = program.with_curves({**old, **keyed})
-    reach = _reaches(base, target, overrides, times, tolerance, nodes)
+    reach = _reaches(base, target, overrides, times, tolerance, judged.nodes)
 
     def whole(tried: Curves) -> Curves:
         return {n: spliced(keyed[n], c, inside[n]) for n, c in tried.items()}
@@ -421,9 +446,12 @@ def _few(
         near[:-1] |= where[1:]
         on = np.flatnonzero(near)
         some = np.unique(np.concatenate([2 * on, np.minimum(2 * on + 1, len(at) - 1)]))
-        now = program.with_curves({**old, **whole(tried)}).evaluate(at[some], overrides=overrides, only=nodes)
+        now = program.with_curves({**old, **whole(tried)})
         off = np.zeros(len(at))
-        off[some] = judged.off(at[some], now, wanted.some(some), tolerance)
+        for piece in pieces(len(some)):
+            mine = some[piece]
+            there = judged.seen(now, at[mine], overrides)
+            off[mine] = judged.off(at[mine], there, wanted.some(mine), tolerance)
         # Frames and half-frames are judged; each time answers for what lies halfway to its neighbours too.
         middle = np.where(2.0 * half == np.round(2.0 * half), off[1::2], 0.0)
         found: Floats = np.maximum(off[::2], np.maximum(np.append(middle, 0.0), np.append(0.0, middle)))
@@ -433,10 +461,10 @@ def _few(
     return whole(chosen)
 
 
-def _apart(a: Poses, b: Poses, nodes: Ints, tolerance: tuple[float, float]) -> Floats:
-    """(F,) how far the worst of these joints is from where it is in other poses, in tolerances of place or of turn."""
-    place = np.linalg.norm(a.pos[:, nodes] - b.pos[:, nodes], axis=-1).max(axis=1) / tolerance[0]
-    turn = rotation_distance(a.rot[:, nodes], b.rot[:, nodes]).max(axis=1) / tolerance[1]
+def _apart(a: Track, b: Track, which: slice, tolerance: tuple[float, float]) -> Floats:
+    """(F,) how far the worst of these joints is from where it is in the other, in tolerances of place or of turn."""
+    place = np.linalg.norm(a.pos[:, which] - b.pos[:, which], axis=-1).max(axis=1) / tolerance[0]
+    turn = rotation_distance(a.rot[:, which], b.rot[:, which]).max(axis=1) / tolerance[1]
     found: Floats = np.maximum(place, turn)
     return found
 
@@ -446,16 +474,16 @@ def _reaches(
     tolerance: tuple[float, float], nodes: Ints,
 ) -> list[Floats]:  # fmt: skip
     """How far each channel may stray by itself at each time (T,) before some joint leaves the tolerance, from small steps."""
-    was = program.evaluate(at, overrides=overrides, only=nodes)
     values = program.sample(at, channels=target.channels)
-    found = []
+    found = [np.ones(len(at)) for _ in target.channels]
     step = 1e-4
-    for k, c in enumerate(target.channels):
-        if target.mine.stepped[k]:
-            found.append(np.ones(len(at)))
-            continue
-        now = program.evaluate(at, overrides={**overrides, int(c): values[k] + step}, only=nodes)
-        found.append(step / np.maximum(_apart(now, was, nodes, tolerance), 1e-9))
+    for some in pieces(len(at)):
+        given = among(overrides, some)
+        was = Track(*program.track(at[some], LEAVING, nodes, given))
+        for k, c in enumerate(target.channels):
+            if not target.mine.stepped[k]:
+                now = Track(*program.track(at[some], LEAVING, nodes, {**given, int(c): values[k][some] + step}))
+                found[k][some] = step / np.maximum(_apart(now, was, slice(None), tolerance), 1e-9)
     return found
 
 
@@ -532,9 +560,10 @@ def _beyond(
         return np.empty(0)
     overrides: dict[int, float | Floats] = {**target.live}
     # What hangs from the part, or follows it, is to stay within the tolerance too.
-    nodes = judged.nodes
-    was, now = judged.program.evaluate(at, only=nodes), after.evaluate(at, overrides=overrides, only=nodes)
-    off = judged.off(at, now, was, tolerance)
+    off = np.empty(len(at))
+    for some in pieces(len(at)):
+        now, was = judged.seen(after, at[some], overrides), judged.seen(judged.program, at[some])
+        off[some] = judged.off(at[some], now, was, tolerance)
     segment = np.searchsorted(times, at) - 1
     found = []
     for k in np.unique(segment[off > 1.0]):
@@ -553,8 +582,14 @@ def _side_of(program: Program, target: Target, at: Floats, side: int = LEAVING) 
     """(F,) what changes its sign where a sign channel of the system steps; None without one."""
     if not target.signs:
         return None
-    poses = program.evaluate(at, side, only=target.nodes)
-    return target.mine.system.signs(target.bound, program.posed(target.bound, poses))
+    found = []
+    for some in pieces(len(at)):
+        poses = program.evaluate(at[some], side, only=target.nodes)
+        signs = target.mine.system.signs(target.bound, program.posed(target.bound, poses))
+        if signs is None:
+            return None
+        found.append(signs)
+    return np.concatenate(found) if found else np.empty(0)
 
 
 def crossings(program: Program, target: Target, times: Floats) -> Floats:

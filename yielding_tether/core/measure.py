@@ -88,10 +88,8 @@ def slopes_of(samples: Floats, step: Floats) -> Floats:
 def _speeds(program: Program, times: Floats, step: Floats, nodes: Ints) -> tuple[Floats, Floats, Floats, Floats]:
     """Places (T, 2, N, 3), rotations (T, 2, N, 4), velocities and spins (T, 2, N, 3) on both sides of each time."""
     at, side = stencil(times, step)
-    poses = program.evaluate(at, side, only=nodes)
     shape = (len(times), 2, 5, len(nodes))
-    pos = poses.pos[:, nodes].reshape(*shape, 3)
-    rot = poses.rot[:, nodes].reshape(*shape, 4)
+    pos, rot = (x.reshape(*shape, -1) for x in program.track(at, side, nodes))
     # All rotations of a stencil in one hemisphere, or the difference would see a jump that is none.
     rot = np.where(np.sum(rot * rot[:, :, :1], axis=-1, keepdims=True) < 0.0, -rot, rot)
     spin = 2.0 * multiply(slopes_of(rot, step), inverse(rot[:, :, 0]))[..., :3]

@@ -9,7 +9,7 @@ subset of times, in any order, gives the same bits.
 from __future__ import annotations
 
 from collections import OrderedDict
-from collections.abc import Hashable, Mapping, Sequence
+from collections.abc import Hashable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from functools import cached_property
 from typing import Any, NamedTuple
@@ -72,6 +72,16 @@ class Poses:
     def size(self, slot: int) -> Floats | None:
         """(F,) the size in a slot; None where it is one."""
         return None if self.sizes is None or not slot else self.sizes[:, slot]
+
+
+def pieces(count: int, size: int = PIECE) -> Iterator[slice]:
+    """Many times a piece after the other, so that the poses of no more than one are held."""
+    return (slice(k, min(k + size, count)) for k in range(0, count, size))
+
+
+def among(overrides: Mapping[int, float | Floats], some: slice) -> dict[int, float | Floats]:
+    """Values that are put in place of what curves say, for a piece of the times."""
+    return {c: v[some] if isinstance(v, np.ndarray) and v.ndim else v for c, v in overrides.items()}
 
 
 class _Groups(NamedTuple):
@@ -326,13 +336,18 @@ class Program:
         )
         return Poses(at, pos, rot, which, sizes if sizes.shape[1] else None)
 
-    def track(self, times: Floats, side: int | Ints, nodes: Ints | Sequence[int]) -> tuple[Floats, Floats]:
+    def track(
+        self,
+        times: Floats,
+        side: int | Ints,
+        nodes: Ints | Sequence[int],
+        overrides: Mapping[int, float | Floats] | None = None,
+    ) -> tuple[Floats, Floats]:
         """Places (F, N, 3) and rotations (F, N, 4) of a few nodes at many times: only a piece of all is held at once."""
         which = sides(side, len(times))
         pos, rot = np.empty((len(times), len(nodes), 3)), np.empty((len(times), len(nodes), 4))
-        for k in range(0, len(times), PIECE):
-            some = slice(k, k + PIECE)
-            found = self.evaluate(times[some], which[some], only=nodes)
+        for some in pieces(len(times)):
+            found = self.evaluate(times[some], which[some], among(overrides or {}, some), nodes)
             pos[some], rot[some] = found.pos[:, nodes], found.rot[:, nodes]
         return pos, rot
 
@@ -353,10 +368,8 @@ class Program:
         """The same, a piece of the times after the other: captures are interpolated for all joints at once."""
         pos, rot = np.empty((len(at), self.rig.shown, 3)), np.empty((len(at), self.rig.shown, 4))
         sizes = []
-        for k in range(0, len(at), PIECE):
-            some = slice(k, k + PIECE)
-            over = {c: v[some] if isinstance(v, np.ndarray) and v.ndim else v for c, v in overrides.items()}
-            found = self.evaluate(at[some], side[some], over, only)
+        for some in pieces(len(at)):
+            found = self.evaluate(at[some], side[some], among(overrides, some), only)
             pos[some], rot[some] = found.pos, found.rot
             if found.sizes is not None:
                 sizes.append(found.sizes)

@@ -20,7 +20,7 @@ from .contacts import measure_all, part_of
 from .contacts import reads as contact_reads
 from .curves import ARRIVING, EMPTY, FLIGHT, LEAVING, Curve, count_changes
 from .measure import STEP, Limits, one_sided, speed_range
-from .program import Program
+from .program import Program, pieces
 from .rig import Bound
 from .takes import WORLD, Take
 from .transforms import Floats, rotation_distance
@@ -238,15 +238,15 @@ class _Worsts:
         self.moved = np.zeros(len(self._names), dtype=bool)
 
     def add(self, times: Floats, side: int = LEAVING) -> None:
-        if not len(times):
-            return
-        old = self._before.evaluate(times, side, only=self._old)
-        new = self._after.evaluate(times, side, only=self._new)
-        place = np.linalg.norm(new.pos[:, self._new] - old.pos[:, self._old], axis=-1)
-        turn = rotation_distance(new.rot[:, self._new], old.rot[:, self._old])
-        self.moved |= (place > UNCHANGED).any(axis=0) | (turn > UNCHANGED).any(axis=0)
-        self.place = worse(self.place, place, times, self._names)
-        self.turn = worse(self.turn, turn, times, self._names)
+        for some in pieces(len(times)):
+            at = times[some]
+            old = self._before.evaluate(at, side, only=self._old)
+            new = self._after.evaluate(at, side, only=self._new)
+            place = np.linalg.norm(new.pos[:, self._new] - old.pos[:, self._old], axis=-1)
+            turn = rotation_distance(new.rot[:, self._new], old.rot[:, self._old])
+            self.moved |= (place > UNCHANGED).any(axis=0) | (turn > UNCHANGED).any(axis=0)
+            self.place = worse(self.place, place, at, self._names)
+            self.turn = worse(self.turn, turn, at, self._names)
 
 
 def worse(sofar: Worst, values: Floats, times: Floats, names: list[tuple[str, str]]) -> Worst:

@@ -52,12 +52,14 @@ def capture_bytes(capture: Capture) -> bytes:
     return capture.offsets.astype("<f8").tobytes() + capture.rotations.astype("<f8").tobytes()
 
 
-def capture_from(data: bytes, samples: int, joints: int, first: float, step: float) -> Capture:
+def capture_from(data: bytes, stored: Mapping[str, Any]) -> Capture:
+    """A capture of these bytes, stored so."""
+    samples, joints = stored["samples"], stored["joints"]
     cut = samples * joints * 3
     # The bytes themselves, which nobody writes to, where the machine's numbers are like this.
     offsets = np.frombuffer(data, "<f8", cut).astype(np.float64, copy=False).reshape(samples, joints, 3)
     rotations = np.frombuffer(data, "<f8", samples * joints * 4, cut * 8).astype(np.float64, copy=False)
-    return Capture(offsets, rotations.reshape(samples, joints, 4), first, step)
+    return Capture(offsets, rotations.reshape(samples, joints, 4), stored["first"], stored["step"])
 
 
 @lru_cache
@@ -158,23 +160,41 @@ def curves_of(layers: list[dict[str, Any]]) -> set[str]:
     return {h for x in layers for h in (x["weight"], *x["curves"].values())}
 
 
-#: What a revision says of its take; the rest, its captures and frames, is the take's own.
-FIELDS = ("curves", "tethers", "wanted", "contacts", "anchors", "points", "values", "layers")
+def captures_json(captures: Mapping[str, Capture], kept: Callable[[Capture], str]) -> list[dict[str, Any]]:
+    """Captures as stored, in the order of their members; kept: the name under which one is stored."""
+    return [
+        {
+            "member": member, "samples": c.offsets.shape[0], "joints": c.offsets.shape[1], "first": c.first, "step": c.step,
+            "blob": kept(c),
+        }
+        for member, c in sorted(captures.items())
+    ]  # fmt: skip
 
 
-def take_json(take: Take, kept: Callable[[Curve], str]) -> dict[str, Any]:
-    """What a revision says of a take; kept: the name under which a curve is stored."""
+#: What a revision says of its take. Where it says nothing of frames and captures (None), they are the take's own.
+FIELDS = ("frames", "captures", "curves", "tethers", "wanted", "contacts", "anchors", "points", "values", "layers")
+
+
+def take_json(take: Take, kept: Callable[[Curve], str], captured: Callable[[Capture], str]) -> dict[str, Any]:
+    """What a revision says of a take; kept, captured: the names under which a curve and a capture are stored."""
     return {
+        "frames": [take.first, take.last], "captures": captures_json(take.captures, captured),
         "curves": {channel: kept(c) for channel, c in take.curves.items()}, "tethers": tethers_json(take.tethers),
         "wanted": list(take.wanted), "contacts": contacts_json(take.contacts), "anchors": anchors_json(take.anchors),
         "points": points_json(take.points), "values": values_json(take.values), "layers": layers_json(take.layers, kept),
     }  # fmt: skip
 
 
-def take_from(base: Take, body: Mapping[str, Any], blobs: Mapping[str, Curve]) -> Take:
-    """A take with the frames and captures of another, and what a revision says of it."""
+def take_from(
+    base: Take, body: Mapping[str, Any], blobs: Mapping[str, Curve], captured: Callable[[Mapping[str, Any]], Capture]
+) -> Take:
+    """A take with the frames and captures of another, and what a revision says of it; blobs: curves by the names under which they
+    are stored; captured: the capture that is stored so."""
+    first, last = body["frames"] or (base.first, base.last)
+    captures = base.captures if body["captures"] is None else {x["member"]: captured(x) for x in body["captures"]}
     return replace(
-        base, curves={channel: blobs[h] for channel, h in body["curves"].items()}, tethers=tethers_from(body["tethers"]),
+        base, first=first, last=last, captures=captures,
+        curves={channel: blobs[h] for channel, h in body["curves"].items()}, tethers=tethers_from(body["tethers"]),
         wanted=tuple(body["wanted"]), contacts=contacts_from(body["contacts"]), anchors=anchors_from(body["anchors"]),
         points=points_from(body["points"]), values=values_from(body["values"]), layers=layers_from(body["layers"], blobs),
     )  # fmt: skip

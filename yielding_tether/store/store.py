@@ -190,6 +190,7 @@ class Store:
                 sa_text(
                     "with used as (select blob as hash from capture union "
                     "select value from revision, jsonb_each_text(curves) union "
+                    "select x.value->>'blob' from revision, jsonb_array_elements(captures) x union "
                     "select x.value->>'weight' from revision, jsonb_array_elements(layers) x union "
                     "select y.value from revision, jsonb_array_elements(layers) x, jsonb_each_text(x.value->'curves') y), "
                     "gone as (delete from blob where not exists (select 1 from used where used.hash = blob.hash) "
@@ -261,22 +262,16 @@ class Store:
         s.add(row)
         s.flush()
         assert row.id is not None
-        for member, capture in take.captures.items():
-            data = codec.capture_bytes(capture)
-            self._add_blobs(s, {codec.digest(data): data})
-            samples, joints = capture.offsets.shape[:2]
-            s.add(
-                CaptureRow(
-                    take_id=row.id,
-                    member=member,
-                    samples=samples,
-                    joints=joints,
-                    first=capture.first,
-                    step=capture.step,
-                    blob=codec.digest(data),
-                )  # fmt: skip
-            )
-        revision = self._add_revision(s, row.id, None, 0, take, "As opened", {"operation": "open"}, None)
+        blobs: dict[str, bytes] = {}
+        own = codec.captures_json(take.captures, lambda c: self._kept(codec.capture_bytes(c), blobs))
+        self._add_blobs(s, blobs)
+        for stored in own:
+            s.add(CaptureRow(take_id=row.id, **stored))
+        s.flush()
+        captured = {id(take.captures[x["member"]]): x["blob"] for x in own}
+        revision = self._add_revision(
+            s, row.id, None, 0, take, "As opened", {"operation": "open"}, None, captured=captured
+        )
         row.head_id = revision.id
         s.add(row)
         return row.id
@@ -289,27 +284,46 @@ class Store:
     def _add_revision(
         self, s: Session, take_id: int, parent: int | None, number: int, take: Take, label: str,
         operation: dict[str, Any], proof: Proof | None, known: Mapping[str, tuple[Curve, str]] | None = None,
-        key: str | None = None,
+        key: str | None = None, captured: Mapping[int, str] | None = None,
     ) -> RevisionRow:  # fmt: skip
-        names = {id(c): name for c, name in (known or {}).values()}
+        names = {**(captured or {}), **{id(c): name for c, name in (known or {}).values()}}
         blobs: dict[str, bytes] = {}
-
-        def keep(curve: Curve) -> str:
-            found = names.get(id(curve))
-            if found is None:
-                data = codec.curve_bytes(curve)
-                blobs[found := codec.digest(data)] = data
-            return found
-
-        body = codec.take_json(take, keep)
+        body = codec.take_json(
+            take,
+            lambda c: names.get(id(c)) or self._kept(codec.curve_bytes(c), blobs),
+            lambda c: names.get(id(c)) or self._kept(codec.capture_bytes(c), blobs),
+        )
+        row = self._take(s, take_id)
+        own = {"frames": [row.first, row.last], "captures": self._own_captures(s, take_id)}
+        body |= {name: None for name, its in own.items() if body[name] == its}
         self._add_blobs(s, blobs)
-        row = RevisionRow(
+        made = RevisionRow(
             take_id=take_id, parent_id=parent, number=number, label=label, operation=operation,
             proof=codec.proof_json(proof) if proof else None, key=key, **body,
         )  # fmt: skip
-        s.add(row)
+        s.add(made)
         s.flush()
-        return row
+        return made
+
+    @staticmethod
+    def _own_captures(s: Session, take_id: int) -> list[dict[str, Any]]:
+        """The captures of a take as it was opened, as revisions name theirs."""
+        rows = s.exec(select(CaptureRow).where(CaptureRow.take_id == take_id).order_by(col(CaptureRow.member))).all()
+        return [row.model_dump(exclude={"id", "take_id"}) for row in rows]
+
+    def _capture(self, s: Session, stored: Mapping[str, Any]) -> Capture:
+        """A capture that is stored so."""
+        key = stored["blob"], stored["first"], stored["step"]
+        known = self._captures.get(key)
+        if known is None:
+            known = self._captures[key] = codec.capture_from(self._blobs(s, [key[0]])[key[0]], stored)
+        return known
+
+    @staticmethod
+    def _kept(data: bytes, blobs: dict[str, bytes]) -> str:
+        """The name of bytes, which are put among those to store."""
+        blobs[name := codec.digest(data)] = data
+        return name
 
     def load(self, take_id: int, revision: int | None = None) -> Loaded:
         """A take at a revision, by default its head."""
@@ -323,23 +337,18 @@ class Store:
             ).all()
             scene_row = s.get(SceneRow, row.scene_id)
             assert scene_row is not None
-            captures: dict[str, Capture] = {}
-            for c in s.exec(select(CaptureRow).where(CaptureRow.take_id == take_id)):
-                known = self._captures.get((c.blob, c.first, c.step))
-                if known is None:
-                    data = self._blobs(s, [c.blob])[c.blob]
-                    known = codec.capture_from(data, c.samples, c.joints, c.first, c.step)
-                    del data
-                    self._captures[c.blob, c.first, c.step] = known
-                captures[c.member] = known
             body = {name: getattr(rev, name) for name in codec.FIELDS}
+            if body["captures"] is None:
+                body["captures"] = self._own_captures(s, take_id)
             wanted = codec.curves_named(body)
             blobs = {h: kept for h in wanted if (kept := self._curves.get(h)) is not None}
             missing = wanted - blobs.keys()
             for hash, data in self._blobs(s, list(missing)).items() if missing else ():
                 blobs[hash] = self._curves[hash] = codec.curve_from(data)
             rate = Fraction(row.rate_numerator, row.rate_denominator)
-            take = codec.take_from(Take(row.name, rate, row.first, row.last, captures=captures), body, blobs)
+            take = codec.take_from(
+                Take(row.name, rate, row.first, row.last), body, blobs, lambda c: self._capture(s, c)
+            )
             scene = Scene(scene_row.name, tuple(self._member(m) for m in members))
             return Loaded(take_id, row.scene_id, rev.id, scene, take)
 
@@ -396,10 +405,12 @@ class Store:
                 assert parent.id is not None
                 number += 1
                 known = {c: (before.curves[c], h) for c, h in parent.curves.items() if c in before.curves}
+                stored = parent.captures or self._own_captures(s, base.take_id)
+                captured = {id(before.captures[x["member"]]): x["blob"] for x in stored}
                 last = not steps or made is steps[-1]
                 new = self._add_revision(
                     s, base.take_id, parent.id, number, made.take, made.label, made.operation, made.proof, known,
-                    key if last else None,
+                    key if last else None, captured,
                 )  # fmt: skip
                 parent.redo_id = new.id
                 s.add(parent)

@@ -47,7 +47,7 @@ class BlobRow(SQLModel, table=True):
 
 
 class TakeRow(SQLModel, table=True):
-    """A take; `head_id` is the revision it stands at, moved by compare-and-swap."""
+    """A take, its frames as it was opened; `head_id` is the revision it stands at, moved by compare-and-swap."""
 
     __tablename__ = "take"
     id: int | None = Field(default=None, primary_key=True)
@@ -70,7 +70,7 @@ class TakeRow(SQLModel, table=True):
 
 
 class CaptureRow(SQLModel, table=True):
-    """An immutable capture of one member in a take."""
+    """An immutable capture of one member in a take, as it was opened."""
 
     __tablename__ = "capture"
     id: int | None = Field(default=None, primary_key=True)
@@ -103,6 +103,11 @@ class RevisionRow(SQLModel, table=True):
     created: datetime = _created()
     operation: dict[str, Any] = Field(sa_column=Column(JSONB, nullable=False))
     proof: dict[str, Any] | None = Field(default=None, sa_column=Column(JSONB, nullable=True))
+    #: First and last frame, and captures; none: those of the take as it was opened.
+    frames: list[int] | None = Field(default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True))
+    captures: list[dict[str, Any]] | None = Field(
+        default=None, sa_column=Column(JSONB(none_as_null=True), nullable=True)
+    )
     curves: dict[str, str] = Field(sa_column=Column(JSONB, nullable=False))
     tethers: list[dict[str, Any]] = Field(sa_column=Column(JSONB, nullable=False))
     #: Keys of the findings that are wanted as they are.
