@@ -291,7 +291,9 @@ class Storing(unittest.TestCase):
         _, (id_,) = self.store.add_scene(captured().scene, [captured().take])
         base = self.store.load(id_)
         (member, capture), *_ = base.take.captures.items()
-        turned = Capture(capture.offsets[::-1].copy(), capture.rotations[::-1].copy(), capture.first + 3.0, capture.step)
+        turned = Capture(
+            capture.offsets[::-1].copy(), capture.rotations[::-1].copy(), capture.first + 3.0, capture.step
+        )
         take = replace(base.take, first=-4, last=base.take.last + 9, captures={member: turned})
         second = self.store.commit(base, take, "turned", {}, None)
         edit = self.store.load(id_)

@@ -39,6 +39,7 @@ from .fitting import fit_values, held
 from .kernels.two_segment import STRAIGHT
 from .measure import slopes_of, stencil, steps
 from .program import Poses, Program, among, pieces
+from .progress import stage
 from .rig import Bound, BoundSystem
 from .systems.fk import turn_in
 from .systems.place import place_in
@@ -273,6 +274,8 @@ def set_over(old: Curve, first: float, last: float, open_end: bool, level: float
 # --- carrying a motion on -------------------------------------------------------------------------------
 
 
+#: Frames beyond twice which a motion is carried on a stretch after the other.
+LONG = 1000.0
 #: What added keys leave of the place (metres) and turn (radians) of a joint in a planted contact: half of what counts as
 #: kept, so that it is kept between the frames that are judged too.
 HELD = (5e-5, 8.7e-5)
@@ -357,7 +360,64 @@ def carry(
     motion: Motion | None = None, judged: Judged | None = None,
 ) -> Floats:  # fmt: skip
     """Expresses the motion of start…end in a target, by default that of the program; returns the key times. `judged`: where
-    few keys are measured, by default at every joint of the cast against the program."""
+    few keys are measured, by default at every joint of the cast against the program. What is long is done a stretch after the
+    other, each on the last key of the one before: what a stretch takes of time and memory does not depend on what is around it."""
+    near = program.now(start, target.channels)
+    names, standing = [program.channel_names()[c] for c in target.channels], program.defaults[target.channels]
+    edges = _stretches(start, end, placing)
+    if judged is None:
+        judged = Judged(program, program.joints()[1], holding(program, start, end) if placing.keys != "kept" else ())
+    motion, found = motion or motion_of(program, target), []
+    count = max(1, len(edges) - 1)
+    for n in range(count):
+        a, b = edges[n], edges[min(n + 1, len(edges) - 1)]
+        with stage("", n / count, (n + 1) / count):
+            found.append(_carried(program, target, curves, a, b, open_end and b == end, placing, motion, judged, near))
+        near = np.array(
+            [float(sample(curves.get(x, EMPTY), [b], ARRIVING, d)[0]) for x, d in zip(names, standing, strict=True)]
+        )
+    for t in edges[1:-1]:
+        for name in names:
+            if name in curves:
+                curves[name] = _healed(curves[name], t)
+    return np.unique(np.concatenate(found))
+
+
+def _stretches(start: float, end: float, placing: Placing) -> list[float]:
+    """Where a motion is cut that is carried on a stretch after the other: at whole frames, of which every Nth has a key."""
+    step = placing.nth if placing.keys == "every" else 1
+    count = int((end - start) // LONG)
+    if placing.keys == "kept" or count < 2:
+        return [start, end] if end > start else [start]
+    inner = [np.ceil(start) + step * round(k * (end - start) / count / step) for k in range(1, count)]
+    return [start, *inner, end]
+
+
+def _healed(c: Curve, time: float) -> Curve:
+    """A curve whose two sides meet at a key where the motion was cut alone."""
+    k = c.find(time)
+    if k is None or abs(c.numbers[k, 1] - c.numbers[k, 2]) > 1e-9 * max(1.0, abs(c.numbers[k, 1])):
+        return c
+    numbers, marks = c.numbers.copy(), c.marks.copy()
+    numbers[k, 2], numbers[k, 4], marks[k, 2] = numbers[k, 1], numbers[k, 3], 0
+    return Curve(numbers, marks)
+
+
+def _around(curves: Mapping[str, Curve], start: float, end: float) -> Curves:
+    """What of curves can be felt within a stretch: its keys, and one more on each side."""
+    found: Curves = {}
+    for name, c in curves.items():
+        i = max(int(np.searchsorted(c.times, start)) - 1, 0)
+        j = int(np.searchsorted(c.times, end, side="right")) + 1
+        found[name] = c if i == 0 and j >= len(c) else Curve(c.numbers[i:j], c.marks[i:j])
+    return found
+
+
+def _carried(
+    program: Program, target: Target, curves: Curves, start: float, end: float, open_end: bool, placing: Placing,
+    motion: Motion, judged: Judged, near: Floats,
+) -> Floats:  # fmt: skip
+    """The same for a stretch that is not long; near: values at its start."""
     source = sources(program, target, start, end)
     key_times = program.key_times(source)
     inner = _told_apart(key_times[(key_times > start) & (key_times < end)], np.array([start, end]))
@@ -368,20 +428,22 @@ def carry(
     crossed = crossings(program, target, times)
     both_sides = np.concatenate([[start, end], inner, crossed])
     times = np.unique(np.concatenate([times, crossed]))
-    motion = motion or motion_of(program, target)
-    near = program.now(start, target.channels)
     fitted = fit_along(motion, target, times, np.isin(times, both_sides), near)
     keyed = expressed(motion, target, curves, times, both_sides, source, open_end, fitted)
-    if judged is None:
-        judged = Judged(program, program.joints()[1], holding(program, start, end) if placing.keys != "kept" else ())
     if placing.keys in ("within", "few") and end > start:
         # Few keys are chosen out of dense ones, which must be dense enough: a locked limb may swing far in one frame.
         share = 1.0 if placing.keys == "within" else 0.5
         within = (share * placing.tolerance[0], share * placing.tolerance[1])
         # Halfway between two frames what is judged lies halfway between two keys, or on one.
         split = np.floor(times[times % 1.0 != 0.0]) + 0.5 if placing.keys == "few" else np.empty(0)
+        local, old = (
+            program.on(replace(program.take, curves=_around(program.take.curves, start, end))),
+            _around(curves, start, end),
+        )
         more = _told_apart(np.unique(split[(split > start) & (split < end)]), times)
-        while len(more) or len(more := _beyond(program, target, {**curves, **keyed}, within, times, judged)):
+        while len(more) or len(
+            more := _beyond(local, target, {**old, **_around(keyed, start, end)}, within, times, judged)
+        ):
             # With the first time, so that angles are followed from there.
             new = np.append(start, more)
             fitted = fitted.with_more(fit_along(motion, target, new, np.zeros(len(new), dtype=bool), near))
@@ -389,7 +451,7 @@ def carry(
             keyed = expressed(motion, target, curves, times, both_sides, source, open_end, fitted)
             more = np.empty(0)
     if placing.keys == "few" and end > start:
-        keyed = _few(program, target, motion, curves, keyed, times, crossed, placing, judged)
+        keyed = _few(local, target, motion, old, keyed, times, crossed, placing, judged, near)
     curves.update(keyed)
     return times
 
@@ -406,7 +468,7 @@ def _told_apart(times: Floats, others: Floats) -> Floats:
 
 def _few(
     program: Program, target: Target, motion: Motion, old: Curves, keyed: Curves, times: Floats,
-    crossed: Floats, placing: Placing, judged: Judged,
+    crossed: Floats, placing: Placing, judged: Judged, near: Floats,
 ) -> Curves:  # fmt: skip
     """As few of the keys at these times as keep every joint within the tolerance. Keys that the target has stay, where they are not
     free to go, and those where a sign steps (`crossed`): a limb that is not quite straight there would jump."""
@@ -418,7 +480,6 @@ def _few(
     # What stands keeps both ends of that: between them it does not move at all.
     stands = [t for h in judged.holds if h.node in target.bound.nodes for t in (h.first, h.last)]
     fixed = {names[c]: np.isin(times, [*t, *crossed, *stands]) for c, t in stay.items()}
-    near = program.now(float(half[0]), target.channels)
     between = held(target.mine, _fits(motion, target, half, np.zeros(len(half), dtype=np.int64), near))
     inside = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in keyed.items()}
     dense = {n: Curve(c.numbers[inside[n]], c.marks[inside[n]]) for n, c in keyed.items()}
@@ -433,11 +494,13 @@ def _few(
     at = np.sort(np.concatenate([times, half]))
     overrides: dict[int, float | Floats] = {**target.live}
     wanted = judged.seen(judged.program, at)
-    base = program.with_curves({**old, **keyed})
+    local = _around(keyed, float(times[0]), float(times[-1]))
+    base = program.with_curves({**old, **local})
     reach = _reaches(base, target, overrides, times, tolerance, judged.nodes)
 
-    def whole(tried: Curves) -> Curves:
-        return {n: spliced(keyed[n], c, inside[n]) for n, c in tried.items()}
+    def among_others(tried: Curves) -> Curves:
+        there = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in local.items()}
+        return {n: spliced(local[n], c, there[n]) for n, c in tried.items()}
 
     def measured(tried: Curves, where: Flags) -> Floats:
         # Of each time that is asked for also what lies halfway to its neighbours, which are needed for that.
@@ -446,7 +509,7 @@ def _few(
         near[:-1] |= where[1:]
         on = np.flatnonzero(near)
         some = np.unique(np.concatenate([2 * on, np.minimum(2 * on + 1, len(at) - 1)]))
-        now = program.with_curves({**old, **whole(tried)})
+        now = program.with_curves({**old, **among_others(tried)})
         off = np.zeros(len(at))
         for piece in pieces(len(some)):
             mine = some[piece]
@@ -458,7 +521,7 @@ def _few(
         return found
 
     chosen = choose(dense, middles, fixed, {names[c]: r for c, r in zip(target.channels, reach, strict=True)}, measured)
-    return whole(chosen)
+    return {n: spliced(keyed[n], c, inside[n]) for n, c in chosen.items()}
 
 
 def _apart(a: Track, b: Track, which: slice, tolerance: tuple[float, float]) -> Floats:

@@ -47,13 +47,16 @@ def watched(tell: Tell) -> Iterator[None]:
 
 @contextmanager
 def stage(doing: str, first: float, last: float) -> Iterator[None]:
-    """What is within is this share of the work around it, `first` to `last` of 0 to 1."""
+    """What is within is this share of the work around it, `first` to `last` of 0 to 1; without words of its own it is told by those
+    of that."""
     around = _watch.get()
     if around is None:
         yield
         return
     span = around.last - around.first
-    token = _watch.set(replace(around, first=around.first + span * first, last=around.first + span * last, doing=doing))
+    token = _watch.set(
+        replace(around, first=around.first + span * first, last=around.first + span * last, doing=doing or around.doing)
+    )
     try:
         advance(0.0)
         yield

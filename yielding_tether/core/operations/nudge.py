@@ -154,7 +154,7 @@ class Nudge(Operation):
         ends = (inf, inf) if last == high else (last, min(last + eased, high))
         ease, curves = Ease(*begins, *ends), dict[str, Curve]()
         for part in asked.parts:
-            curves |= _nudged(program, program.bound(*part), c["which"], (place, turn, later), ease)
+            curves |= more_of(program, program.bound(*part), c["which"], (place, turn, later), ease)
         after = program.with_curves(curves)
         after.check_loops()
         who = ", ".join(program.bound(*p).who for p in asked.parts)
@@ -179,7 +179,7 @@ def nudged(controls: Sequence[Control]) -> list[Control]:
     return [c for c in controls if not c.handle.computed]
 
 
-def _nudged(
+def more_of(
     program: Program, bound: Bound, which: str, by: tuple[Floats, Floats, float], ease: Ease
 ) -> dict[str, Curve]:
     """Curves of a part that is nudged."""
