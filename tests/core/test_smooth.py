@@ -1,0 +1,216 @@
+"""Smoothing: a known motion out of known noise, peaks kept, what stands stays, nothing outside, on keys, captures and layers."""
+
+from __future__ import annotations
+
+import unittest
+from dataclasses import replace
+from fractions import Fraction
+from functools import cache
+
+import numpy as np
+
+from tests.depth import DEPTH
+from yielding_tether.core.contacts import measure_all
+from yielding_tether.core.curves import SMOOTH, Key, curve
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations import OPERATIONS, Asked, run
+from yielding_tether.core.program import Program
+from yielding_tether.core.smoothing import cutoff_of, low_pass
+from yielding_tether.core.takes import Capture, Layer, Take
+from yielding_tether.core.transforms import Floats, multiply, rotation_distance
+from yielding_tether.demo.rough_crossing import Kind, crossing
+
+from .test_handover import captured
+from .worlds import limb_member, scene, stepped
+
+LEGS = (("marl", "leg.L"), ("marl", "leg.R"))
+
+
+@cache
+def planted() -> Program:
+    """A captured walk whose feet are planted on the deck, its hips and spine still noisy."""
+    made = crossing(Kind(rate=60, noise=0.002, seed=11))
+    p = Program(made.scene, made.take)
+    p = p.on(run(p, "contacts", Asked(LEGS, 0.0, None)).take)
+    p = p.on(run(p, "plant", Asked(LEGS, 0.0, None, {"each": "all"})).take)
+    rng = np.random.default_rng(3)
+    capture = p.take.captures["marl"]
+    shaken = capture.rotations.copy()
+    for joint in ("hips", "spine1", "chest"):
+        k = p.scene.member("marl").skeleton.index.get(joint)
+        if k is not None:
+            shaken[:, k] = multiply(shaken[:, k], small(rng, len(shaken), 0.004))
+    noisy = Capture(capture.offsets.copy(), shaken, capture.first, capture.step)
+    return p.on(replace(p.take, captures={"marl": noisy}))
+
+
+def small(rng: np.random.Generator, count: int, size: float) -> Floats:
+    """(F, 4) small white turns of a size (radians, each way)."""
+    found = np.concatenate([0.5 * rng.normal(0.0, size, (count, 3)), np.ones((count, 1))], axis=1)
+    return found / np.linalg.norm(found, axis=1, keepdims=True)
+
+
+def db(after: Floats, before: Floats) -> float:
+    return float(20.0 * np.log10(np.sqrt(np.mean(after**2)) / np.sqrt(np.mean(before**2))))
+
+
+class Filter(unittest.TestCase):
+    def test_it_has_no_delay_and_the_gain_of_its_formula(self) -> None:
+        rate, cutoff = 100.0, 6.0
+        t = np.arange(0.0, 20.0, 1.0 / rate)
+        for f in (1.0, 3.6, 6.0, 9.0, 15.0):
+            wave = np.sin(2.0 * np.pi * f * t + 0.3)
+            inner = slice(400, -400)
+            got = low_pass(wave[:, None], rate, cutoff)[inner, 0]
+            # The bilinear transform bends frequencies: by their tangents they are as in the formula.
+            bent = np.tan(np.pi * f / rate) / np.tan(np.pi * cutoff / rate)
+            np.testing.assert_allclose(got, wave[inner] / (1.0 + bent**8), atol=1e-4)
+
+    def test_the_cutoff_is_where_the_motion_ends(self) -> None:
+        for seed in range(3 * DEPTH):
+            rng = np.random.default_rng(seed)
+            for rate, end in ((60.0, 1.5), (120.0, 3.0), (120.0, 8.0)):
+                t = np.arange(0.0, 12.0, 1.0 / rate)
+                motion = np.stack(
+                    [np.sin(2 * np.pi * f * t + rng.uniform(0, 6)) for f in (0.3 * end, 0.6 * end, end)], axis=1
+                )
+                found = cutoff_of(motion + rng.normal(0.0, 0.05, motion.shape), rate)
+                self.assertGreater(found, 1.5 * end)
+                self.assertLess(found, 3.0 * end + 1.5)
+                # Without noise there is nothing to take away.
+                self.assertEqual(cutoff_of(motion, rate), 0.45 * rate)
+
+
+class Keys(unittest.TestCase):
+    def test_known_noise_on_known_keys_falls_and_peaks_stay(self) -> None:
+        """A limb at 120 frames a second that swings at 1 Hz at most, keyed on every frame with white noise, in FK and in IK."""
+        for seed in range(2 * DEPTH):
+            rng = np.random.default_rng(seed)
+            member = limb_member(rng)
+            frames = np.arange(0.0, 961.0)
+            bare = Program(scene(member), Take("swing", Fraction(120), 0, 960))
+            bound = next(b for b in bare.bounds.values() if len(b.systems) > 1)
+            names = bare.channel_names()
+            system = ("fk", "ik")[seed % 2]
+            mine = [
+                names[c] for c, stepped_ in zip(bound.systems[system].channels, bound.systems[system].stepped, strict=True)
+                if not stepped_ and bare.info[c][2].kind in ("angle", "length")
+                and not names[c].endswith((".carry", ".twist", ".swivel"))
+            ]  # fmt: skip
+            clean, noisy = {}, {}
+            for name in mine:
+                size = 0.35 if bare.info[bare.channels[name]][2].kind == "angle" else 0.03
+                wave = sum(size / k * np.sin(2 * np.pi * 0.5 * k * frames / 120.0 + rng.uniform(0, 6)) for k in (1, 2))
+                shaken = wave + rng.normal(0.0, 0.03 * size, len(frames))
+                for values, into in ((wave, clean), (shaken, noisy)):
+                    slopes = np.gradient(values)
+                    into[name] = curve(
+                        [Key(t, v, v, s, s, SMOOTH) for t, v, s in zip(frames, values, slopes, strict=True)]
+                    )
+            drive = {names[bound.drivers[0][1]]: stepped((0, float(system == "ik")))}
+            truth, shaken_ = (bare.with_curves({**c, **drive}) for c in (clean, noisy))
+            asked = Asked((bound.id,), 0.0, None, OPERATIONS["smooth"].suggest(shaken_, (bound.id,), 0.0, None, {}))
+            done = run(shaken_, "smooth", asked)
+            smooth = shaken_.on(done.take)
+            at, left, was = frames[120:-120], [], []
+            for name in mine:
+                c = np.array([bare.channels[name]])
+                a, b, d = (p.sample(at, channels=c)[0] for p in (truth, shaken_, smooth))
+                was.append((b - a) / np.std(b - a))
+                left.append((d - a) / np.std(b - a))
+                for high in (np.max, np.min):
+                    self.assertLess(abs(high(d) - high(a)), 0.02 * np.ptp(a) / 2.0 + 0.01 * np.ptp(a), name)
+                # The keys are where they were.
+                np.testing.assert_array_equal(done.take.curves[name].times, shaken_.take.curves[name].times)
+            self.assertLess(db(np.array(left), np.array(was)), -12.0)
+            self.assertIn("dB less", done.proof.notes[0])
+
+    def test_outside_of_its_stretch_nothing_is_another(self) -> None:
+        p = planted()
+        asked = Asked((("marl", "spine"),), 60.0, 130.0, {"above": 5.0, "stands": "goes"})
+        done = run(p, "smooth", asked)
+        q = p.on(done.take)
+        self.assertIs(done.take.captures, p.take.captures)
+        outside = np.concatenate([np.arange(0.0, 60.25, 0.25), np.arange(130.0, p.take.last + 0.25, 0.25)])
+        joints = p.joints()[1]
+        np.testing.assert_allclose(q.evaluate(outside).pos[:, joints], p.evaluate(outside).pos[:, joints], atol=1e-12)
+        self.assertGreater(np.abs(q.evaluate([95.0]).pos[:, joints] - p.evaluate([95.0]).pos[:, joints]).max(), 1e-4)
+        self.assertTrue(all(c.pose < 1e-6 for c in done.proof.changes))
+
+
+class Standing(unittest.TestCase):
+    def test_hips_and_spine_are_smoothed_and_planted_feet_stay(self) -> None:
+        p = planted()
+        parts = (("marl", "hips"), ("marl", "spine"))
+        parts = tuple(x for x in parts if x in p.bounds) or tuple(
+            b.id for b in p.bounds.values() if b.member.id == "marl" and b.captured and "leg" not in b.part.name
+        )
+        done = run(p, "smooth", Asked(parts, 0.0, None))
+        q = p.on(done.take)
+        for c, one, two in zip(
+            p.take.contacts, measure_all(p, p.take.contacts), measure_all(q, q.take.contacts), strict=True
+        ):
+            self.assertLessEqual(float(two.place.max()), float(one.place.max()) + 1e-4, c)
+            self.assertLessEqual(float(two.turn.max()), float(one.turn.max()) + 2e-4, c)
+            self.assertLessEqual(float(two.depth.max()), float(one.depth.max()) + 1e-5, c)
+        self.assertTrue(done.proof.contacts_kept)
+        self.assertLessEqual({f.key for f in find_all(q) if f.kind == "pop"}, {f.key for f in find_all(p)})
+
+    def test_raw_stances_slip_less_and_other_parts_stay_as_they_are(self) -> None:
+        made = crossing(Kind(rate=60, noise=0.003, seed=5))
+        p = Program(made.scene, made.take)
+        p = p.on(run(p, "contacts", Asked((*LEGS, ("marl", "arm.L")), 0.0, None)).take)
+        q = p.on(run(p, "smooth", Asked(LEGS[:1], 0.0, None)).take)
+        mine = [c for c in p.take.contacts if c.joint.endswith(".L") and "foot" in c.joint]
+        pairs = list(zip(measure_all(p, mine), measure_all(q, mine), strict=True))
+        self.assertGreater(len(pairs), 2)
+        self.assertLess(sum(float(b.place.max()) for _, b in pairs), 0.85 * sum(float(a.place.max()) for a, _ in pairs))
+        for a, b in pairs:
+            self.assertLessEqual(float(b.place.max()), float(a.place.max()) + 1e-4)
+        left = set(p.bound(*LEGS[0]).nodes.tolist())
+        others = np.array([n for n in p.joints(["marl"])[1] if n not in left])
+        a, b = (x.evaluate(p.take.frames) for x in (p, q))
+        hanging = [n for n in others if np.abs(a.pos[:, n] - b.pos[:, n]).max() > 0.0]
+        # Only what hangs from the foot goes along.
+        names = {n: k[1] for k, n in zip(*p.joints(["marl"]), strict=True)}
+        self.assertTrue(all(names[n].endswith(".L") for n in hanging), [names[n] for n in hanging])
+
+
+class Layers(unittest.TestCase):
+    def test_what_is_smoothed_of_a_capture_may_lie_on_a_layer(self) -> None:
+        p = captured()
+        rng = np.random.default_rng(5)
+        c = p.take.captures["body"]
+        turns = np.stack(
+            [multiply(c.rotations[:, k], small(rng, len(c.rotations), 0.01)) for k in range(c.rotations.shape[1])],
+            axis=1,
+        )
+        p = p.on(
+            replace(
+                p.take,
+                captures={"body": Capture(c.offsets.copy(), turns, c.first, c.step)},
+                layers=(Layer("l0", "smooth"),),
+            )
+        )
+        asked = Asked((("body", "arm.L"),), 20.0, 90.0, {"above": 4.0, "layer": "l0"})
+        done = run(p, "smooth", asked)
+        self.assertEqual(dict(done.take.curves), dict(p.take.curves))
+        self.assertIs(done.take.captures, p.take.captures)
+        direct = p.on(run(p, "smooth", replace(asked, choices={"above": 4.0})).take)
+        at, joints = p.take.frames, p.joints()[1]
+        a, b = p.on(done.take).evaluate(at), direct.evaluate(at)
+        np.testing.assert_allclose(a.pos[:, joints], b.pos[:, joints], atol=1e-6)
+        self.assertLess(rotation_distance(a.rot[:, joints], b.rot[:, joints]).max(), 1e-6)
+
+    def test_what_can_not_be_is_told(self) -> None:
+        p = captured()
+        for choices, first, last, told in (
+            ({"above": 12.5}, 0.0, 100.0, "nothing faster"), ({"above": 4.0}, 10.0, 12.0, "at least four frames"),
+        ):  # fmt: skip
+            with self.assertRaisesRegex(CoreError, told):
+                run(p, "smooth", Asked((("body", "arm.L"),), first, last, choices))
+
+
+if __name__ == "__main__":
+    unittest.main()

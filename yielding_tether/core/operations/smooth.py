@@ -1,0 +1,402 @@
+"""Smooth: over a stretch parts move without what is faster than a cutoff; what stands on something stays where it stands.
+
+What keys drive is smoothed in the values of its own controls, at the keys that are there; a capture in the turns of its joints, as
+adjustments on top of it, which stays what it is. Ends in contact, of what is smoothed and of what hangs from it, are put back to
+where they stood (`held_ends`), and nothing goes deeper into what it stands on than it was.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+from itertools import pairwise
+from typing import Literal, NamedTuple
+
+import numpy as np
+
+from ..contacts import anchor_node, part_of
+from ..curves import ARRIVING, LEAVING, STEPPED, Curve, insert
+from ..errors import CoreError
+from ..express import FINE, Motion, Placing, carry, fence, system_target
+from ..fitting import fit_values, held
+from ..layers import scaled
+from ..measure import steps
+from ..program import Poses, Program
+from ..proof import prove, split_times
+from ..rig import Bound
+from ..smoothing import HIGHEST, continuous, cutoff_of, fast, low_pass, low_pass_turns
+from ..takes import Contact
+from ..transforms import Floats, Ints, inverse, multiply, rotate
+from .handover import refuse_locked
+from .operation import (
+    Asked,
+    Choice,
+    Operation,
+    Outcome,
+    Parts,
+    Value,
+    check_parts,
+    check_stretch,
+    labels,
+    offered,
+    stretch_words,
+)
+
+#: Frames over which smoothing sets in where something else goes on at an edge, and over which an end leaves where it stands.
+EASE, LEAVES = 6.0, 4.0
+#: Metres and radians below which an end that stands is where it was.
+KEPT = (1e-6, 1e-6)
+#: Metres that count as a radian where both are looked at together: about the length of a limb's segment.
+METRE = 0.3
+
+
+@offered
+class Smooth(Operation):
+    """Takes away what is faster than a cutoff."""
+
+    id = "smooth"
+    rank = 28
+    label = "Smooth"
+    help = "Takes away what is faster than the motion itself: noise of a capture, keys that tremble. What stands stays there."
+    choices = (
+        Choice(
+            "above", "take away what is faster than", "number", 0.0, least=0.0, most=240.0, unit="Hz",
+            help="0: for each part where its own motion ends and noise begins.",
+        ),
+        Choice(
+            "by", "by", "number", 100.0, least=1.0, most=100.0, unit="%", folded=True,
+            help="How far towards the smooth motion.",
+        ),
+        Choice(
+            "stands", "what stands", "options", "stays", (("stays", "stays where it stands"), ("goes", "goes along")),
+            help="Feet and hands in contact, of these parts and of what hangs from them.",
+        ),
+    )  # fmt: skip
+    to_layer = True
+
+    def suggest(
+        self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
+    ) -> dict[str, Value]:
+        """Where the motion of a part ends and its noise begins; of several each its own."""
+        if len(parts) != 1:
+            return {}
+        end = float(program.take.last if last is None else last)
+        rate = float(program.take.rate)
+        found = _cutoff(program, program.bound(*parts[0]), first, end)
+        return {"above": round(found, 1)} if found < HIGHEST * rate else {}
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        c = self.chosen(asked)
+        check_parts(program, asked.parts)
+        first, last = check_stretch(program.take, asked.first, asked.last)
+        if last - first < 4.0:
+            raise CoreError("Smoothing needs a stretch of at least four frames.")
+        cutoff, rate = float(c["above"]), float(program.take.rate)
+        if cutoff >= 0.5 * rate:
+            raise CoreError(
+                f"At {rate:g} frames a second there is nothing faster than {0.5 * rate:g} Hz: take away what is slower than that."
+            )
+        bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
+        notes, now, used = list[str](), program, list[float]()
+        for bound in bounds:
+            was = _measured(program, bound, first, last)
+            below = cutoff or _cutoff(program, bound, first, last)
+            if below >= HIGHEST * rate and not cutoff:
+                notes.append(f"{bound.who} has no noise above its own motion, and stays as it is.")
+                continue
+            now = _smoothed(now, now.bound(*bound.id), first, last, below, 0.01 * float(c["by"]))
+            used.append(below)
+            notes.append(_said(bound, was, _measured(now, now.bound(*bound.id), first, last), rate, below))
+        if now is program:
+            raise CoreError(
+                f"{notes[0]} Say what is too fast to smooth it all the same." if notes else "Nothing moves there."
+            )
+        if c["stands"] == "stays":
+            now = held_ends(program, now, first, last, max(used))
+        now.check_loops()
+        return Outcome(
+            now.take, prove(self.id, program, now, first, last, notes=tuple(notes)),
+            f"Smooth {labels(program, asked.parts)}, {stretch_words(asked.first, asked.last)}",
+        )  # fmt: skip
+
+
+def _said(bound: Bound, was: Floats, new: Floats, rate: float, cutoff: float) -> str:
+    """What was taken away of a part, and what of the motion itself went with it."""
+    before, after = (np.degrees(fast(x, rate, cutoff)) for x in (was, new))
+    slow = [low_pass(x, rate, cutoff) for x in (was, new)]
+    moved, lost = (float(np.std(x, axis=0).max()) for x in (slow[0], slow[1] - slow[0]))
+    less = f", {20 * np.log10(before / after):.0f} dB less" if 1e-9 < after < before else ""
+    kept = f"; of the slower motion {100 * lost / moved:.1f} % went with it" if moved > 1e-6 else ""
+    return f"{bound.who}: faster than {cutoff:.1f} Hz {before:.2f}° before, {after:.2f}° after{less}{kept}."
+
+
+def _measured(program: Program, bound: Bound, first: float, last: float) -> Floats:
+    """(F, 3 n) how the joints of a part are turned in what they hang from, as rotation vectors from their mean (radians)."""
+    at = np.arange(np.ceil(first), last + 0.5)
+    local = _local(program, bound, at, LEAVING)[1]
+    mean = np.sum(local * np.where(np.sum(local * local[:1], axis=-1, keepdims=True) < 0.0, -1.0, 1.0), axis=0)
+    mean /= np.maximum(np.linalg.norm(mean, axis=-1, keepdims=True), 1e-12)
+    off = multiply(inverse(np.broadcast_to(mean, local.shape)), local)
+    off = np.where(off[..., 3:] < 0.0, -off, off)
+    size = np.linalg.norm(off[..., :3], axis=-1, keepdims=True)
+    axis = np.divide(off[..., :3], size, out=np.zeros_like(off[..., :3]), where=size > 1e-15)
+    vector: Floats = 2.0 * np.arctan2(size, off[..., 3:]) * axis
+    found: Floats = vector.reshape(len(at), -1)
+    return found
+
+
+def _cutoff(program: Program, bound: Bound, first: float, last: float) -> float:
+    """Where the motion of a part ends and its noise begins (Hertz): in what is keyed, in the values of its controls, for the joints
+    of a limb may snap where its end goes smoothly."""
+    at = np.arange(np.ceil(first), last + 0.5)
+    state = bound.state(program.sample(at, LEAVING, bound.driver_channels))
+    values = _measured(program, bound, first, last)
+    if state is not None and not bound.systems[state].system.moves_alone:
+        mine = bound.systems[state]
+        moving = mine.channels[~(mine.stepped | mine.held)]
+        angles = np.array([program.info[int(c)][2].kind == "angle" for c in moving])
+        values = program.sample(at, LEAVING, moving)
+        values = (np.where(angles[:, None], np.unwrap(values, axis=1), values / METRE)).T
+    return cutoff_of(values, float(program.take.rate))
+
+
+def _local(program: Program, bound: Bound, at: Floats, side: int | Ints) -> tuple[Floats, Floats]:
+    """Places (F, n, 3) and turns (F, n, 4) of the joints of a part in what each hangs from."""
+    nodes = np.concatenate([bound.nodes, bound.above])
+    pos, rot = program.track(at, side, nodes)
+    count = len(bound.nodes)
+    back = inverse(rot[:, count:])
+    return rotate(back, pos[:, :count] - pos[:, count:]), multiply(back, rot[:, :count])
+
+
+class _Piece(NamedTuple):
+    """What lies between two edges at which smoothing has no share, but where these are open: at the ends of the take."""
+
+    first: float
+    last: float
+    open_first: bool
+    open_last: bool
+
+    @property
+    def frames(self) -> Floats:
+        """Its ends, and the whole frames between them."""
+        return np.unique(np.concatenate([[self.first], np.arange(np.ceil(self.first), self.last), [self.last]]))
+
+    def share(self, at: Floats) -> Floats:
+        """(F,) how far smoothing counts."""
+        ease = min(EASE, 0.5 * (self.last - self.first))
+        rise = np.ones(len(at)) if self.open_first else np.clip((at - self.first) / ease, 0.0, 1.0)
+        fall = np.ones(len(at)) if self.open_last else np.clip((self.last - at) / ease, 0.0, 1.0)
+        low = np.minimum(rise, fall)
+        found: Floats = low * low * (3.0 - 2.0 * low)
+        return found
+
+
+def _pieces(program: Program, bound: Bound, first: float, last: float) -> list[_Piece]:
+    """Pieces of a stretch between which the values of a part step."""
+    inner = [t for t in split_times(program, bound) if first < t < last]
+    edges = [first, *inner, last]
+    return [_Piece(a, b, a == program.take.first, b == program.take.last) for a, b in pairwise(edges) if b - a >= 4.0]
+
+
+def _smoothed(program: Program, bound: Bound, first: float, last: float, cutoff: float, by: float) -> Program:
+    """A part without what is faster, whatever drives it."""
+    now = program
+    for piece in _pieces(program, bound, first, last):
+        at = np.append(piece.frames[:-1], 0.5 * (piece.frames[:-1] + piece.frames[1:]))
+        state = bound.state(program.sample(at, LEAVING, bound.driver_channels))
+        if state is None:
+            raise CoreError(
+                f"{bound.who} is not driven by one system from frame {piece.first:g} to {piece.last:g}: choose a stretch in which "
+                f"one drives."
+            )
+        mine = now.bound(*bound.id)
+        refuse_locked(now, mine.systems[state].channels.tolist(), piece.first, piece.last)
+        how = _smooth_capture if mine.systems[state].system.moves_alone else _smooth_keys
+        now = how(now, mine, state, piece, cutoff, by)
+    return now
+
+
+def _smooth_keys(program: Program, bound: Bound, system: str, piece: _Piece, cutoff: float, by: float) -> Program:
+    """The keys of a system's channels put where the smooth motion is at their times."""
+    mine, names = bound.systems[system], program.channel_names()
+    frames, rate = piece.frames, float(program.take.rate)
+    # What arrives at its end belongs to it, and what leaves there does not.
+    values = program.sample(frames, np.where(frames == piece.last, ARRIVING, LEAVING), mine.channels)
+    angles = np.array([program.info[int(c)][2].kind == "angle" for c in mine.channels])
+    whole = np.where(angles[:, None], np.unwrap(values, axis=1), values)
+    smooth = whole + by * piece.share(frames) * (low_pass(whole.T, rate, cutoff).T - whole)
+    curves: dict[str, Curve] = {}
+    for k, c in enumerate(mine.channels.tolist()):
+        kept = program.curve(c)
+        if len(kept) and not (mine.stepped[k] or mine.held[k]) and np.ptp(values[k]) > 1e-12:
+            curves[names[c]] = _put(kept, frames, smooth[k], piece, float(program.defaults[c]))
+    return program.with_curves(curves)
+
+
+def _line(frames: Floats, values: Floats) -> Callable[..., Floats]:
+    """The cubic spline through values (F, ...) at frames (F,)."""
+    # Takes a quarter of a second to import, and only smoothing wants it.
+    from scipy.interpolate import CubicSpline
+
+    found: Callable[..., Floats] = CubicSpline(frames, values)
+    return found
+
+
+def _put(kept: Curve, frames: Floats, values: Floats, piece: _Piece, default: float) -> Curve:
+    """A curve whose keys in a piece lie on a line through values (F,) at frames (F,); both its ends are keys that stay."""
+    line = _line(frames, values)
+    whole = insert(insert(kept, piece.first, default), piece.last, default)
+    numbers, marks = whole.numbers.copy(), whole.marks.copy()
+    inside = (whole.times > piece.first) & (whole.times < piece.last)
+    begins, ends = whole.times == piece.first, whole.times == piece.last
+    into = inside | (ends & piece.open_last)
+    out = inside | (begins & piece.open_first)
+    numbers[into, 1] = line(whole.times[into])
+    numbers[out, 2] = line(whole.times[out])
+    slope = line(whole.times, 1)
+    stepped = marks[:, 0] == STEPPED
+    numbers[into | ends, 3] = np.where(stepped, numbers[:, 3], slope)[into | ends]
+    numbers[out | begins, 4] = np.where(stepped, numbers[:, 4], slope)[out | begins]
+    marks[inside, 1] = 0
+    return Curve(numbers, marks)
+
+
+def _smooth_capture(program: Program, bound: Bound, system: str, piece: _Piece, cutoff: float, by: float) -> Program:
+    """A capture's joints turned, and those that move placed, as the smooth motion has them in what they hang from."""
+    frames, rate = piece.frames, float(program.take.rate)
+    side = np.where(frames == piece.last, ARRIVING, LEAVING)
+    places, turns = _local(program, bound, frames, side)
+    share = by * piece.share(frames)
+    moved = places + share[:, None, None] * (low_pass(places, rate, cutoff) - places)
+    step = multiply(inverse(turns), low_pass_turns(turns, rate, cutoff))
+    count = len(bound.nodes)
+    turned = np.stack([multiply(turns[:, k], scaled(step[:, k], share)) for k in range(count)], axis=1)
+    off = np.sum(turned[1:] * turned[:-1], axis=-1) < 0.0
+    turned[1:] *= np.where(np.cumsum(off, axis=0) % 2 == 1, -1.0, 1.0)[..., None]
+    place, rotation = _line(frames, moved), _line(frames, turned)
+
+    def poses(at: Floats, side: Ints) -> Poses:
+        found = program.evaluate(at, side, only=program.fit_nodes([bound]))
+        where, how = place(at), rotation(at)
+        how /= np.linalg.norm(how, axis=-1, keepdims=True)
+        for k in bound.outward:
+            up, node = bound.above[k], bound.nodes[k]
+            found.pos[:, node] = found.pos[:, up] + rotate(found.rot[:, up], where[:, k])
+            found.rot[:, node] = multiply(found.rot[:, up], how[:, k])
+        return found
+
+    return _carried(program, bound, system, piece.first, piece.last, poses, "every")
+
+
+def _carried(
+    program: Program, bound: Bound, system: str, first: float, last: float, poses: Callable[[Floats, Ints], Poses],
+    keys: Literal["every", "kept"],
+) -> Program:  # fmt: skip
+    """A part's motion over a stretch put into a system of it."""
+    breaks = program.key_times()
+    target = system_target(program, bound, system)
+    curves = dict(program.take.curves)
+    open_end = last >= program.take.last
+    if not open_end:
+        fence(program, curves, target.channels.tolist(), [last])
+    carry(
+        program,
+        target,
+        curves,
+        first,
+        last,
+        open_end,
+        Placing(keys),
+        Motion(program, poses, lambda t: FINE * steps(breaks, t)),
+    )
+    return program.with_curves({n: c for n, c in curves.items() if c is not program.take.curves.get(n)})
+
+
+def held_ends(before: Program, after: Program, first: float, last: float, cutoff: float) -> Program:
+    """A take in which every end that stands within a stretch is where it stood in what it stands on, before all that was done,
+    without what is faster than a cutoff there; it leaves that over a few frames. Ends that are there already stay as they are."""
+    now = after
+    for contact in (c for c in before.take.contacts if c.begin < last and c.end > first):
+        now = _held_end(before, now, contact, first, last, cutoff)
+    return now
+
+
+class _Back(NamedTuple):
+    """How an end gets back to where it stands, from `first` to `last`: how far (metres) and by which turn in its own axes."""
+
+    first: float
+    last: float
+    place: Callable[..., Floats]
+    turn: Callable[..., Floats]
+
+    def at(self, times: Floats) -> tuple[Floats, Floats]:
+        """(F, 3) and (F, 4): all of it while it stands, less and less over a few frames around that."""
+        inner = np.clip(times, self.first, self.last)
+        share = np.clip(1.0 - np.abs(times - inner) / LEAVES, 0.0, 1.0)
+        share *= share * (3.0 - 2.0 * share)
+        turn = self.turn(inner)
+        turn /= np.linalg.norm(turn, axis=-1, keepdims=True)
+        return share[:, None] * self.place(inner), scaled(turn, share)
+
+
+def _back(before: Program, now: Program, contact: Contact, first: float, last: float, cutoff: float) -> _Back | None:
+    """How the end of a contact gets back to where it stood; None where it is there."""
+    ends = [(p.nodes[contact.member, contact.joint], anchor_node(p, contact)) for p in (before, now)]
+    low, high = max(first, contact.begin), min(last, contact.end)
+    at = np.unique(np.append(np.arange(np.ceil(2.0 * low), 2.0 * high) / 2.0, [low, high]))
+    if len(at) < 4:
+        return None
+    side = np.where(at == high, ARRIVING, LEAVING)
+    (pos, rot), (here, turned) = before.track(at, side, ends[0]), now.track(at, side, ends[1])
+    back = inverse(rot[:, 1])
+    place, turn = rotate(back, pos[:, 0] - pos[:, 1]), multiply(back, rot[:, 0])
+    still = here[:, 1] + rotate(turned[:, 1], place) - here[:, 0]
+    if _least(still, multiply(inverse(turned[:, 0]), multiply(turned[:, 1], turn))):
+        return None
+    rate = 2.0 * float(before.take.rate)
+    place, turn = low_pass(place, rate, cutoff), low_pass_turns(turn, rate, cutoff)
+    # In what it stands on, which may be elsewhere now.
+    off = here[:, 1] + rotate(turned[:, 1], place) - here[:, 0]
+    step = continuous(multiply(inverse(turned[:, 0]), multiply(turned[:, 1], turn)))
+    return _Back(low, high, _line(at, off), _line(at, step))
+
+
+def _least(off: Floats, turn: Floats) -> bool:
+    """Whether an end is where it was: (F, 3) metres from there, and (F, 4) turned."""
+    moved = float(np.linalg.norm(off, axis=1).max())
+    return moved <= KEPT[0] and 2.0 * float(np.linalg.norm(turn[:, :3], axis=1).max()) <= KEPT[1]
+
+
+def _held_end(before: Program, now: Program, contact: Contact, first: float, last: float, cutoff: float) -> Program:
+    """The same for one contact."""
+    bound = part_of(now, contact)
+    able = [
+        n for n in bound.keyed_systems
+        if any(c.touches and c.rests_on == contact.joint for c in bound.systems[n].controls)
+    ]  # fmt: skip
+    back = _back(before, now, contact, first, last, cutoff) if able else None
+    if back is None:
+        return now
+    begin, end = max(first, back.first - LEAVES), min(last, back.last + LEAVES)
+    edges = [t for t in split_times(now, bound) if begin < t < end]
+    limb, node = bound.systems[able[-1]], now.nodes[contact.member, contact.joint]
+
+    def poses(at: Floats, side: Ints) -> Poses:
+        found = now.evaluate(at, side, only=now.fit_nodes([bound]))
+        off, turn = back.at(at)
+        wanted = Poses(at, found.pos.copy(), found.rot.copy(), side, found.sizes)
+        wanted.pos[:, node] += off
+        wanted.rot[:, node] = multiply(wanted.rot[:, node], turn)
+        values = held(limb, fit_values(now, bound, able[-1], wanted, now.now(float(at[0]), limb.channels)))
+        overrides = {**bound.drive_to(able[-1]), **{int(c): v for c, v in zip(limb.channels, values, strict=True)}}
+        reached = now.evaluate(at, side, overrides=overrides, only=bound.nodes)
+        found.pos[:, bound.nodes], found.rot[:, bound.nodes] = reached.pos[:, bound.nodes], reached.rot[:, bound.nodes]
+        return found
+
+    made = now
+    for a, b in pairwise([begin, *edges, end]):
+        state = bound.state(made.sample(np.array([0.5 * (a + b)]), LEAVING, bound.driver_channels))
+        if state is not None:
+            keys: Literal["every", "kept"] = "every" if bound.systems[state].system.moves_alone else "kept"
+            made = _carried(made, made.bound(*bound.id), state, a, b, poses, keys)
+    return made
