@@ -10,7 +10,7 @@ the other but for its sign and a constant, its keys are carried over as they are
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, replace
 from typing import Any, Literal
 
@@ -18,7 +18,7 @@ import numpy as np
 
 from ..cast import Member
 from ..channels import ROTATION, TRANSLATION, channel_id
-from ..clips import across, partner
+from ..clips import partner
 from ..contacts import cleared, with_contact
 from ..curves import ARRIVING, EMPTY, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, over, sample, set_value
 from ..errors import CoreError
@@ -26,6 +26,7 @@ from ..express import FINE, Motion, fit_along, system_target
 from ..fitting import fit_values
 from ..followers import BoundControl
 from ..follows import unused
+from ..glass import Glass, Place, Shown, glass_of, placed
 from ..kernels.hierarchy import to_local
 from ..measure import steps
 from ..parts.root import ABOUT
@@ -35,8 +36,20 @@ from ..proof import Proof, prove, reach
 from ..rig import Bound
 from ..takes import PIVOT, Capture, Contact, PivotPoint, Take, Tether
 from ..transforms import Floats, Ints, inverse, multiply, rotate
+from .anchor import spot
 from .handover import refuse_locked
-from .operation import Asked, Choice, Operation, Outcome, check_parts, check_stretch, offered, stretch_words
+from .operation import (
+    Asked,
+    Choice,
+    InView,
+    Operation,
+    Outcome,
+    Parts,
+    check_parts,
+    check_stretch,
+    offered,
+    stretch_words,
+)
 from .retether import free_name
 
 #: What of a fitted key may differ from the other side's, its sign apart, for the key to be carried over.
@@ -48,54 +61,14 @@ ROUNDS = 4
 @dataclass(frozen=True)
 class Mirror:
     """What is asked for: the bodies and props to mirror, by id, the frames, and the plane: across what the body stands on
-    ("stage"), or across the body as it is headed at the first frame ("own")."""
+    ("stage"), or across the body as it is headed at the first frame ("own"); "none": they are only placed. `placed`: where
+    what comes of it begins, by default where the mirror shows it."""
 
     members: tuple[str, ...]
     first: float
     last: float | None = None
-    plane: Literal["stage", "own"] = "stage"
-
-
-@dataclass(frozen=True)
-class _Glass:
-    """A mirror fixed in something that may move: the node it is fixed in, its point (3,) and unit normal (3,) there, and the
-    normal of the body's own plane at rest (3,)."""
-
-    program: Program
-    node: int
-    point: Floats
-    normal: Floats
-    rest: Floats
-
-    def at(self, times: Floats, side: Ints | int = LEAVING) -> _Shown:
-        """The mirror as it stands at these times."""
-        poses = self.program.evaluate(times, side, only=[self.node])
-        return _Shown(self, poses.pos[:, self.node], poses.rot[:, self.node])
-
-
-@dataclass(frozen=True)
-class _Shown:
-    """A mirror at F times: place (F, 3) and rotation (F, 4) of what it is fixed in."""
-
-    glass: _Glass
-    pos: Floats
-    rot: Floats
-
-    def place(self, pos: Floats) -> Floats:
-        """Positions (F, 3) as the mirror shows them."""
-        normal = rotate(self.rot, np.broadcast_to(self.glass.normal, self.pos.shape))
-        point = self.pos + rotate(self.rot, np.broadcast_to(self.glass.point, self.pos.shape))
-        off = np.sum((pos - point) * normal, axis=-1, keepdims=True)
-        result: Floats = pos - 2.0 * off * normal
-        return result
-
-    def turn(self, rot: Floats, rest: Floats, other: Floats) -> Floats:
-        """World rotations (F, 4) of a joint with this rest as those of one with the other rest: plane · rotation · inverse of
-        rest · plane at rest · other rest. A reflection is a half turn about its normal, up to a sign."""
-        a, b = (np.append(n, 0.0) for n in (self.glass.normal, self.glass.rest))
-        flip = multiply(multiply(self.rot, np.broadcast_to(a, self.rot.shape)), inverse(self.rot))
-        shown: Floats = multiply(multiply(flip, multiply(rot, inverse(rest))), multiply(b, other))
-        return shown
+    plane: Literal["stage", "own", "none"] = "stage"
+    placed: Place | None = None
 
 
 def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
@@ -110,13 +83,17 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
         raise CoreError(
             f"{', '.join(held)} has a capture, which can only be mirrored as a whole: choose the whole take."
         )
-    glass = _glass(program, lead, first, asked.plane)
+    if asked.placed is not None and not whole:
+        raise CoreError("A part of a take can't begin elsewhere than the rest of it goes on: place the whole take.")
+    glass = glass_of(program, lead, first, asked.plane)
+    if asked.placed is not None:
+        glass = placed(program, glass, lead, first, asked.placed)
     for member in members:
         for part in member.parts:
             refuse_locked(program, list(program.bound(member.id, part.name).own.values()), first, last)
     if first == last and not whole:
         return _pose(program, [m for m in members if m.kind == "character"], glass, first)
-    pairs, notes = _pairs(program, members)
+    pairs, notes = _pairs(program, members, glass)
     tethers, renamed = _tethers(program, pairs, glass)
     captures = {m: _capture(program, program.scene.member(m), pairs, glass) if m in asked.members else c
                 for m, c in take.captures.items()}  # fmt: skip
@@ -147,13 +124,13 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     now = now.with_curves({n: set_value(EMPTY, float(take.first), 0.0, STEPPED) for t in left for n in t.weights})
     now.check_loops()
     notes += _told(program, now, pairs, glass, first, last, whole)
-    return now.take, prove("mirror", program, now, first, last, notes=tuple(notes))
+    return now.take, prove("mirror" if glass.flips else "place", program, now, first, last, notes=tuple(notes))
 
 
-def _pose(program: Program, members: list[Member], glass: _Glass, frame: float) -> tuple[Take, Proof]:
+def _pose(program: Program, members: list[Member], glass: Glass, frame: float) -> tuple[Take, Proof]:
     """The pose of bodies at one frame on the other side, keyed in every system of each part; what drives and what is
     followed stays, and so does what they hold."""
-    pairs, notes = _pairs(program, members)
+    pairs, notes = _pairs(program, members, glass)
     changed: dict[str, Curve] = {}
     names = program.channel_names()
     now = program
@@ -183,7 +160,7 @@ def _pose(program: Program, members: list[Member], glass: _Glass, frame: float) 
     return now.take, prove("mirror", program, now, first, last, notes=tuple(notes))
 
 
-def _reflect(reached: Poses, was: Poses, bound: Bound, other: Bound, shown: _Shown) -> None:
+def _reflect(reached: Poses, was: Poses, bound: Bound, other: Bound, shown: Shown) -> None:
     """Puts a part's joints where the mirror shows those of its partner; those of a part without one where they were in what they
     hang from. was: its joints, and what they hang from."""
     if _alone(bound):
@@ -203,7 +180,7 @@ def _reflect(reached: Poses, was: Poses, bound: Bound, other: Bound, shown: _Sho
 
 
 def _told(
-    program: Program, now: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass, first: float, last: float,
+    program: Program, now: Program, pairs: dict[tuple[str, str], Bound], glass: Glass, first: float, last: float,
     whole: bool,
 ) -> list[str]:  # fmt: skip
     """How far parts are from where the mirror shows them, where that is more than a tenth of a millimetre: between keys, or
@@ -221,7 +198,13 @@ def _told(
         off = np.linalg.norm(wanted.pos[:, there.nodes] - new.pos[:, there.nodes], axis=-1).max(axis=1)
         if off.max() > 1e-4:
             worst = float(at[int(np.argmax(off))])
-            where = "it was in what it hangs from" if _alone(other) else "the mirror shows it"
+            where = (
+                "it was in what it hangs from"
+                if _alone(other)
+                else "the mirror shows it"
+                if glass.flips
+                else "it was put"
+            )
             found.append(f"{other.who} is up to {1000 * off.max():.1f} mm from where {where}, at frame {worst:g}.")
     return found
 
@@ -234,41 +217,13 @@ def _default(program: Program, name: str) -> float:
     return float(program.defaults[program.channels[name]])
 
 
-def _glass(program: Program, member: Member, frame: float, plane: str) -> _Glass:
-    """An upright plane through a body at a frame, fixed in what carries its root there."""
-    root = next((b for b in program.bounds.values() if b.member.id == member.id and b.part.free), None)
-    rest = across(member)
-    if root is None:
-        return _Glass(program, program.world, np.zeros(3), rest, rest)
-    node, joint = program.world, int(root.nodes[0])
-    for control in root.controls.values():
-        weights = [float(program.now(frame, one.switches).max(initial=0.0)) for one in control.anchors]
-        if max(weights) > 0.5:
-            node = control.anchors[int(np.argmax(weights))].node
-    poses = program.evaluate([frame], only=[joint, node])
-    back = inverse(poses.rot[0, node])
-    index = member.skeleton.index[root.part.joints[0]]
-    turned = multiply(multiply(back, poses.rot[0, joint]), inverse(member.skeleton.rest_pose[1][index]))
-    normal = rotate(turned, rest) * np.array([1.0, 0.0, 1.0])
-    if float(np.linalg.norm(normal)) < 1e-3:
-        raise CoreError(f"{member.name} lies on its side at frame {frame:g}: its own plane is not upright there.")
-    if plane == "stage":
-        # The nearest axis of what the body stands on: there most keys change nothing but their sign.
-        straight = np.zeros(3)
-        straight[int(np.argmax(np.abs(normal)))] = 1.0
-        normal = straight
-    return _Glass(
-        program, node, rotate(back, poses.pos[0, joint] - poses.pos[0, node]), normal / np.linalg.norm(normal), rest
-    )
-
-
-def _pairs(program: Program, members: list[Member]) -> tuple[dict[tuple[str, str], Bound], list[str]]:
+def _pairs(program: Program, members: list[Member], glass: Glass) -> tuple[dict[tuple[str, str], Bound], list[str]]:
     """For each part the one that takes its motion, itself where none is like it on the other side, and what is told of those."""
     pairs: dict[tuple[str, str], Bound] = {}
     notes = []
     for member in members:
         for part in member.parts:
-            other = partner(member, part)
+            other = partner(member, part) if glass.flips else part
             if other is None:
                 notes.append(
                     f"{part.label}: {member.name} has no part like it on the other side; it keeps its own motion, carried "
@@ -330,7 +285,7 @@ def _rest(program: Program, member: str, name: str) -> Floats:
 
 
 def _offset(
-    program: Program, pairs: dict[tuple[str, str], Bound], tether: Tether, control: str, anchor: str, glass: _Glass
+    program: Program, pairs: dict[tuple[str, str], Bound], tether: Tether, control: str, anchor: str, glass: Glass
 ) -> Floats | None:
     """(7,) how a mirrored control is tied to a mirrored anchor: as the mirror shows it. None where the anchor stays."""
     if tether.anchor_member not in {id[0] for id in pairs}:
@@ -348,11 +303,13 @@ def _offset(
 
 
 def _tethers(
-    program: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass
+    program: Program, pairs: dict[tuple[str, str], Bound], glass: Glass
 ) -> tuple[tuple[Tether, ...], dict[tuple[str, str, str], str]]:
     """Follows of the mirrored take, and the name of each follow on the other side by (member, control, name)."""
     tethers = list(program.take.tethers)
     renamed: dict[tuple[str, str, str], str] = {}
+    if not glass.flips:
+        return program.take.tethers, {(t.member, t.control, t.name): t.name for t in tethers}
     mirrored = {id[0] for id in pairs}
     own = {(id[0], c) for id, other in pairs.items() if _alone(other) for c in other.followers}
     for t in program.take.tethers:
@@ -420,7 +377,7 @@ def _switches(
     return found
 
 
-def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass: _Glass) -> dict[str, Curve]:
+def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass: Glass) -> dict[str, Curve]:
     """A part's curves on the other side: every system that keys make, its keys at the same times."""
     found: dict[str, Curve] = {}
     names = now.channel_names()
@@ -437,6 +394,7 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
         one, two = bound.systems[system], other.systems[system]
         target = system_target(now, other, system)
         if signs := one.system.mirrored(bound, other):
+            signs = signs if glass.flips else dict.fromkeys(signs, 1.0)
             target = replace(target, fit=_with(program, now, bound, other, system, signs))
 
         def poses(at: Floats, side: Ints, system: str = system, target: object = target) -> Poses:
@@ -486,11 +444,11 @@ def _with(
     return fit
 
 
-def _lengths(program: Program, now: Program, bound: Bound, other: Bound, glass: _Glass) -> dict[str, Curve]:
+def _lengths(program: Program, now: Program, bound: Bound, other: Bound, glass: Glass) -> dict[str, Curve]:
     """Length channels of a part on the other side: turned from what a joint hangs from at rest to what its partner does; and
     the point about which a root's body grows, turned from the one root at rest to the other."""
     names = now.channel_names()
-    flip = np.eye(3) - 2.0 * np.outer(glass.rest, glass.rest)
+    flip = glass.flip
     triples = [
         (a, b, _rest_above(bound, k), _rest_above(other, k), bound.offsets[k], other.offsets[k])
         for k, (a, b) in enumerate(zip(bound.moving, other.moving, strict=True))
@@ -501,7 +459,7 @@ def _lengths(program: Program, now: Program, bound: Bound, other: Bound, glass: 
     return _turned(program, names, triples, flip)
 
 
-def _pivots(program: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass) -> dict[str, Curve]:
+def _pivots(program: Program, pairs: dict[tuple[str, str], Bound], glass: Glass) -> dict[str, Curve]:
     """Points about which controls turn, as they are in the controls on the other side."""
     found: dict[str, Curve] = {}
     for bound, one, two, turn in _turning(program, pairs, glass):
@@ -512,7 +470,7 @@ def _pivots(program: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass
     return found
 
 
-def _points(program: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass) -> tuple[PivotPoint, ...]:
+def _points(program: Program, pairs: dict[tuple[str, str], Bound], glass: Glass) -> tuple[PivotPoint, ...]:
     """Named points, in the controls on the other side."""
     over = {
         (b.member.id, one.control.name): (two.control.name, turn)
@@ -527,10 +485,10 @@ def _points(program: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass
 
 
 def _turning(
-    program: Program, pairs: dict[tuple[str, str], Bound], glass: _Glass
+    program: Program, pairs: dict[tuple[str, str], Bound], glass: Glass
 ) -> Iterator[tuple[Bound, BoundControl, BoundControl, Floats]]:
     """Controls that turn about points, each with its partner and what makes (3, 3) a place in the one one in the other."""
-    flip = np.eye(3) - 2.0 * np.outer(glass.rest, glass.rest)
+    flip = glass.flip
     for id, other in pairs.items():
         bound = program.bounds[id]
         if _alone(bound):
@@ -640,7 +598,7 @@ def _fitted(kept: Curve, values: Floats, slopes: Floats, times: Floats, at: Floa
     return Curve(numbers, kept.marks.copy())
 
 
-def _capture(program: Program, member: Member, pairs: dict[tuple[str, str], Bound], glass: _Glass) -> Capture:
+def _capture(program: Program, member: Member, pairs: dict[tuple[str, str], Bound], glass: Glass) -> Capture:
     """A capture as the mirror shows it: the motion of each joint on its partner."""
     own = program.take.captures[member.id]
     at = own.first + own.step * np.arange(float(len(own.offsets)))
@@ -687,6 +645,54 @@ def _between(old: Curve, new: Curve, first: float, last: float, default: float) 
     return over(old, keys, first, last, default)
 
 
+#: Which bodies and props go along, for what mirrors and what places takes.
+WHAT = Choice(
+    "what", "what", "options", "all", (("all", "bodies and props"), ("body", "this body alone")),
+    help="Set pieces stay where they are.",
+)  # fmt: skip
+#: Where a take is put.
+AT = Choice("at", "at", "point", "", when=("to", ("spot",)), help="Click a place in the view, or give x y z in metres.")
+HEADING = Choice(
+    "heading", "headed", "number", 0.0, least=-180.0, most=180.0, unit="°", when=("to", ("origin", "spot")),
+    help="About the vertical; 0: along z.",
+)  # fmt: skip
+
+
+def place_of(c: Mapping[str, Any]) -> Place:
+    """The place that is chosen; CoreError where none is."""
+    where = spot(c["at"]) if c["to"] == "spot" else None
+    if c["to"] == "spot" and where is None:
+        raise CoreError("Click the place in the view at which it is to begin, or give x y z in metres.")
+    at = (0.0, 0.0, 0.0) if where is None else (float(where[0]), float(where[1]), float(where[2]))
+    return Place(c["to"], at, float(np.radians(c["heading"])))
+
+
+def members_of(program: Program, parts: Parts, what: str) -> tuple[str, ...]:
+    """Bodies of these parts, and props with them where all is asked for. CoreError where no body is among them."""
+    check_parts(program, parts)
+    bodies = [m for m, _ in parts if program.scene.member(m).kind == "character"]
+    if not bodies:
+        raise CoreError("Choose a part of a body.")
+    props = [m.id for m in program.scene.members if m.kind in ("prop", "anchor")] if what == "all" else []
+    return tuple(dict.fromkeys([*bodies, *props]))
+
+
+def path_of(program: Program, asked: Mirror) -> InView | None:
+    """The way on the ground that a body's root goes as it would come of it."""
+    lead = next((m for m in map(program.scene.member, asked.members) if m.kind == "character"), None)
+    root = next((b for b in program.bounds.values() if lead and b.member.id == lead.id and b.part.free), None)
+    if lead is None or root is None:
+        return None
+    first, last = check_stretch(program.take, asked.first, asked.last)
+    glass = glass_of(program, lead, first, asked.plane)
+    if asked.placed is not None:
+        glass = placed(program, glass, lead, first, asked.placed)
+    at = np.arange(np.ceil(first), last + 0.5)
+    pos = glass.at(at).place(program.track(at, LEAVING, root.nodes[:1])[0][:, 0])
+    ground = float(program.scene.member(lead.id).skeleton.rest_pose[0][:, 1].min())
+    return InView(tuple((float(x), ground, float(z)) for x, _, z in pos), ())
+
+
 @offered
 class MirrorTake(Operation):
     """Mirrors bodies and what they hold."""
@@ -697,29 +703,34 @@ class MirrorTake(Operation):
     applies = "parts"
     help = "The whole body, and what it holds, on the other side: systems, follows and keys change sides."
     choices = (
-        Choice(
-            "what", "mirrored", "options", "all", (("all", "bodies and props"), ("body", "this body alone")),
-            help="Set pieces stay where they are.",
-        ),
+        replace(WHAT, label="mirrored"),
         Choice(
             "plane", "across", "options", "stage", (("stage", "what it stands on"), ("own", "its own heading")),
             help="The plane stands upright in the body at the first frame.",
         ),
+        Choice(
+            "to", "beginning", "options", "mirrored",
+            (("mirrored", "as mirrored"), ("start", "as the original"), ("origin", "at the origin"), ("spot", "at a place")),
+            folded=True, help="Where the mirrored take begins, and how it is headed there.",
+        ),
+        replace(AT, folded=True), replace(HEADING, folded=True),
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
         return bound.member.kind == "character"
 
-    def run(self, program: Program, asked: Asked) -> Outcome:
+    def in_view(self, program: Program, asked: Asked) -> InView | None:
+        return path_of(program, self._asked(program, asked))
+
+    def _asked(self, program: Program, asked: Asked) -> Mirror:
         c = self.chosen(asked)
-        check_parts(program, asked.parts)
-        bodies = [m for m, _ in asked.parts if program.scene.member(m).kind == "character"]
-        if not bodies:
-            raise CoreError("Choose a part of a body to mirror.")
-        props = [m.id for m in program.scene.members if m.kind in ("prop", "anchor")] if c["what"] == "all" else []
-        members = tuple(dict.fromkeys([*bodies, *props]))
-        take, proof = apply(program, Mirror(members, asked.first, asked.last, c["plane"]))
-        names = ", ".join(program.scene.member(m).name for m in members)
+        to = None if c["to"] == "mirrored" else place_of(c)
+        return Mirror(members_of(program, asked.parts, c["what"]), asked.first, asked.last, c["plane"], to)
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        mirror = self._asked(program, asked)
+        take, proof = apply(program, mirror)
+        names = ", ".join(program.scene.member(m).name for m in mirror.members)
         pose = asked.first == asked.last
         return Outcome(
             take, proof,
