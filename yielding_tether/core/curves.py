@@ -271,9 +271,10 @@ def automatic_slopes(c: Curve, around: Iterable[float], neighbours: bool = True)
     return Curve(numbers, c.marks.copy())
 
 
-def set_value(c: Curve, time: float, value: float, kind: int = SMOOTH) -> Curve:
+def set_value(c: Curve, time: float, value: float, kind: int = SMOOTH, neighbours: bool = True) -> Curve:
     """The curve with this value at `time`: the key there takes it on both sides, or a new key with automatic
-    slopes is put. CoreError if the key there is locked."""
+    slopes is put; `neighbours`: whether slopes by rule of the keys beside it are computed anew. CoreError if the key there
+    is locked."""
     i = c.find(time)
     if i is not None:
         old = c.key(i)
@@ -283,7 +284,7 @@ def set_value(c: Curve, time: float, value: float, kind: int = SMOOTH) -> Curve:
     else:
         before = int(np.searchsorted(c.times, time)) - 1
         new = Key(time, value, value, kind=int(c.marks[before, 0]) if before >= 0 else kind)
-    return automatic_slopes(put(c, [new]), [time])
+    return automatic_slopes(put(c, [new]), [time], neighbours)
 
 
 def count_changes(before: Mapping[str, Curve], after: Mapping[str, Curve]) -> tuple[int, int, int]:
