@@ -6,7 +6,11 @@ wave of frequency f keeps 1 / (1 + (f / cutoff)^8) of its size, 98 % at 0.6 of t
 
 from __future__ import annotations
 
+from dataclasses import dataclass
+from typing import Protocol
+
 import numpy as np
+from numpy.typing import NDArray
 
 from .transforms import Floats
 
@@ -20,6 +24,8 @@ STANDS = 6.0
 BROAD = 0.75
 #: The lowest cutoff, Hertz, and the highest, as a share of the frames a second.
 LOWEST, HIGHEST = 0.75, 0.45
+#: Frames on either side among which it is looked at what is usual.
+AROUND = 10
 #: A fall of this share of a spectrum's power from its low half to its high one says that there is no floor: no noise to take away.
 CLEAN = 1e-9
 
@@ -50,6 +56,71 @@ def low_pass_turns(turns: Floats, rate: float, cutoff: float) -> Floats:
     found = low_pass(continuous(turns), rate, cutoff)
     unit: Floats = found / np.linalg.norm(found, axis=-1, keepdims=True)
     return unit
+
+
+class Away(Protocol):
+    """What is taken away of values (F, ...) and turns (F, ..., 4) over time, frame by frame."""
+
+    def values(self, values: Floats) -> Floats: ...
+
+    def turns(self, turns: Floats) -> Floats: ...
+
+
+@dataclass(frozen=True)
+class Fast:
+    """Takes away what is faster than a cutoff (Hertz) at a rate (frames a second)."""
+
+    rate: float
+    cutoff: float
+
+    def values(self, values: Floats) -> Floats:
+        return low_pass(values, self.rate, self.cutoff)
+
+    def turns(self, turns: Floats) -> Floats:
+        return low_pass_turns(turns, self.rate, self.cutoff)
+
+
+@dataclass(frozen=True)
+class Spikes:
+    """Takes away single frames that stand out of the cubic through the two on either side by more than `times` what is usual around
+    them, and by more than `least` (radians; of a value as many times its range): they are put on that cubic."""
+
+    times: float = 8.0
+    least: float = 0.02
+
+    def values(self, values: Floats) -> Floats:
+        found = values.reshape(len(values), -1).copy()
+        for column in found.T:
+            middle = _between(column)
+            out = self._out(np.abs(column - middle), self.least * float(np.ptp(column)))
+            column[out] = middle[out]
+        return found.reshape(values.shape)
+
+    def turns(self, turns: Floats) -> Floats:
+        found = continuous(turns)
+        flat = found.reshape(len(found), -1, 4)
+        for k in range(flat.shape[1]):
+            middle = _between(flat[:, k])
+            middle /= np.linalg.norm(middle, axis=1, keepdims=True)
+            out = self._out(2.0 * np.linalg.norm(flat[:, k] - middle, axis=1), self.least)
+            flat[out, k] = middle[out]
+        return flat.reshape(turns.shape)
+
+    def _out(self, off: Floats, least: float) -> NDArray[np.bool_]:
+        """Which of these stand out (F,): the greatest among neighbours, which a spike takes along."""
+        around = np.pad(off, AROUND, mode="reflect") if len(off) > AROUND else np.pad(off, AROUND, mode="edge")
+        usual = np.median(np.lib.stride_tricks.sliding_window_view(around, 2 * AROUND + 1), axis=1)
+        greatest = np.max(np.lib.stride_tricks.sliding_window_view(np.pad(off, 2), 5), axis=1)
+        found: NDArray[np.bool_] = (off > np.maximum(self.times * usual, least)) & (off >= greatest)
+        found[:2] = found[-2:] = False
+        return found
+
+
+def _between(values: Floats) -> Floats:
+    """(F, ...) where the cubic through the two frames on either side has each one; the first and last two as they are."""
+    found = values.copy()
+    found[2:-2] = (4.0 * (values[1:-3] + values[3:-1]) - values[:-4] - values[4:]) / 6.0
+    return found
 
 
 def spectrum(values: Floats, rate: float) -> tuple[Floats, Floats]:

@@ -45,6 +45,8 @@ from .operation import (
 )
 from .retether import anchors, following, switched
 
+#: The system that drives each part, whichever it is.
+DRIVING = "what drives"
 #: Share of the tolerance that a part may use beside those below it, while others that are baked hang from it.
 CARRYING = 0.35
 #: Seconds that a joint takes at a frame, with few keys and with one on each.
@@ -55,7 +57,8 @@ LEAVES = 4.0
 
 @dataclass(frozen=True)
 class Bake:
-    """What is asked for. `to`: the system that takes the keys, "" the one that each part has keys in, or its last; `follow`:
+    """What is asked for. `to`: the system that takes the keys, "" the one that each part has keys in, or its last, DRIVING the one
+    that drives each of them at the first frame; `follow`:
     what its control follows then, as `Retether.to` names it, "" what it follows; `there`: whether keys that are there stay
     among few ones, or are free to go; `nth`: on every which frame where keys are put on frames."""
 
@@ -80,7 +83,7 @@ def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
     bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
     now = program
     for k, bound in enumerate(bounds):
-        system = _system(bound, asked.to)
+        system = _system(program, bound, asked.to, first)
         if asked.follow and following(bound):
             now = switched(now, now.bound(*bound.id), asked.follow, first, last)
         with stage(f"Baking {bound.part.label}", 0.9 * k / len(bounds), 0.9 * (k + 1) / len(bounds)):
@@ -91,8 +94,11 @@ def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
         return now.take, prove("bake", program, now, first, last, tolerance=within)
 
 
-def _system(bound: Bound, wanted: str) -> str:
+def _system(program: Program, bound: Bound, wanted: str, first: float) -> str:
     """The system of a part that takes the keys."""
+    if wanted == DRIVING:
+        state = bound.state(program.sample([first], LEAVING, bound.driver_channels))
+        wanted = state if state in bound.keyed_systems else ""
     if not wanted:
         # Hands and feet by their ends, everything else joint by joint.
         return bound.keyed_systems[-1 if bound.part.touches else 0]
@@ -283,7 +289,7 @@ class BakeParts(Operation):
         able = any(following(program.bound(*p)) for p in parts)
         return {
             "to": (
-                *((("", "each its own"),) if len(parts) > 1 else ()),
+                *((("", "each its own"), (DRIVING, "what drives each")) if len(parts) > 1 else ()),
                 *(o for o in system_options(program, parts) if o[0] not in alone),
             ),
             "follow": (("", "what it follows"), *(anchors(program) if able else ())),

@@ -23,9 +23,9 @@ from ..measure import steps
 from ..program import Poses, Program
 from ..proof import prove, split_times
 from ..rig import Bound
-from ..smoothing import HIGHEST, continuous, cutoff_of, fast, low_pass, low_pass_turns
+from ..smoothing import HIGHEST, Away, Fast, Spikes, continuous, cutoff_of, fast, low_pass, low_pass_turns
 from ..takes import Contact
-from ..transforms import Floats, Ints, inverse, multiply, rotate
+from ..transforms import Floats, Ints, inverse, multiply, rotate, rotation_distance
 from .handover import refuse_locked
 from .operation import (
     Asked,
@@ -45,6 +45,8 @@ from .operation import (
 EASE, LEAVES = 6.0, 4.0
 #: Metres and radians below which an end that stands is where it was.
 KEPT = (1e-6, 1e-6)
+#: Radians by which a frame must be elsewhere to have been a spike.
+STANDING_OUT = 1e-5
 #: Metres that count as a radian where both are looked at together: about the length of a limb's segment.
 METRE = 0.3
 
@@ -59,8 +61,13 @@ class Smooth(Operation):
     help = "Takes away what is faster than the motion itself: noise of a capture, keys that tremble. What stands stays there."
     choices = (
         Choice(
+            "what", "take away", "options", "fast",
+            (("fast", "what is too fast"), ("spikes", "spikes alone")), folded=True,
+            help="Spikes are single frames that stand out of those around them; all other frames stay.",
+        ),
+        Choice(
             "above", "take away what is faster than", "number", 0.0, least=0.0, most=240.0, unit="Hz",
-            help="0: for each part where its own motion ends and noise begins.",
+            when=("what", ("fast",)), help="0: for each part where its own motion ends and noise begins.",
         ),
         Choice(
             "by", "by", "number", 100.0, least=1.0, most=100.0, unit="%", folded=True,
@@ -90,28 +97,36 @@ class Smooth(Operation):
         first, last = check_stretch(program.take, asked.first, asked.last)
         if last - first < 4.0:
             raise CoreError("Smoothing needs a stretch of at least four frames.")
-        cutoff, rate = float(c["above"]), float(program.take.rate)
+        cutoff, rate, by = float(c["above"]), float(program.take.rate), 0.01 * float(c["by"])
         if cutoff >= 0.5 * rate:
             raise CoreError(
                 f"At {rate:g} frames a second there is nothing faster than {0.5 * rate:g} Hz: take away what is slower than that."
             )
         bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
         notes, now, used = list[str](), program, list[float]()
+        frames = np.arange(np.ceil(first), last + 0.5)
         for bound in bounds:
             was = _measured(program, bound, first, last)
+            if c["what"] == "spikes":
+                done = _smoothed(now, now.bound(*bound.id), first, last, Spikes(), by)
+                turned = [_local(p, p.bound(*bound.id), frames, LEAVING)[1] for p in (now, done)]
+                off = rotation_distance(*turned).max(axis=1)
+                notes.append(_spiked(bound, off, frames[0]))
+                now = done if off.max() > STANDING_OUT else now
+                continue
             below = cutoff or _cutoff(program, bound, first, last)
             if below >= HIGHEST * rate and not cutoff:
                 notes.append(f"{bound.who} has no noise above its own motion, and stays as it is.")
                 continue
-            now = _smoothed(now, now.bound(*bound.id), first, last, below, 0.01 * float(c["by"]))
             used.append(below)
+            now = _smoothed(now, now.bound(*bound.id), first, last, Fast(rate, below), by)
             notes.append(_said(bound, was, _measured(now, now.bound(*bound.id), first, last), rate, below))
         if now is program:
             raise CoreError(
-                f"{notes[0]} Say what is too fast to smooth it all the same." if notes else "Nothing moves there."
+                f"{notes[0]} {'Choose other parts or frames.' if c['what'] == 'spikes' else 'Say what is too fast.'}"
             )
         if c["stands"] == "stays":
-            now = held_ends(program, now, first, last, max(used))
+            now = held_ends(program, now, first, last, max(used, default=rate))
         now.check_loops()
         return Outcome(
             now.take, prove(self.id, program, now, first, last, notes=tuple(notes)),
@@ -127,6 +142,15 @@ def _said(bound: Bound, was: Floats, new: Floats, rate: float, cutoff: float) ->
     less = f", {20 * np.log10(before / after):.0f} dB less" if 1e-9 < after < before else ""
     kept = f"; of the slower motion {100 * lost / moved:.1f} % went with it" if moved > 1e-6 else ""
     return f"{bound.who}: faster than {cutoff:.1f} Hz {before:.2f}° before, {after:.2f}° after{less}{kept}."
+
+
+def _spiked(bound: Bound, off: Floats, first: float) -> str:
+    """How many frames of a part were spikes; off (F,): radians by which they are elsewhere now."""
+    count = int((off > STANDING_OUT).sum())
+    if not count:
+        return f"{bound.who}: no frame stands out."
+    most = f"the greatest by {np.degrees(off.max()):.1f}°, at frame {first + int(off.argmax()):g}"
+    return f"{bound.who}: {count} frame{'' if count == 1 else 's'} stood out, {most}."
 
 
 def _measured(program: Program, bound: Bound, first: float, last: float) -> Floats:
@@ -198,7 +222,7 @@ def _pieces(program: Program, bound: Bound, first: float, last: float) -> list[_
     return [_Piece(a, b, a == program.take.first, b == program.take.last) for a, b in pairwise(edges) if b - a >= 4.0]
 
 
-def _smoothed(program: Program, bound: Bound, first: float, last: float, cutoff: float, by: float) -> Program:
+def _smoothed(program: Program, bound: Bound, first: float, last: float, away: Away, by: float) -> Program:
     """A part without what is faster, whatever drives it."""
     now = program
     for piece in _pieces(program, bound, first, last):
@@ -212,19 +236,19 @@ def _smoothed(program: Program, bound: Bound, first: float, last: float, cutoff:
         mine = now.bound(*bound.id)
         refuse_locked(now, mine.systems[state].channels.tolist(), piece.first, piece.last)
         how = _smooth_capture if mine.systems[state].system.moves_alone else _smooth_keys
-        now = how(now, mine, state, piece, cutoff, by)
+        now = how(now, mine, state, piece, away, by)
     return now
 
 
-def _smooth_keys(program: Program, bound: Bound, system: str, piece: _Piece, cutoff: float, by: float) -> Program:
+def _smooth_keys(program: Program, bound: Bound, system: str, piece: _Piece, away: Away, by: float) -> Program:
     """The keys of a system's channels put where the smooth motion is at their times."""
     mine, names = bound.systems[system], program.channel_names()
-    frames, rate = piece.frames, float(program.take.rate)
+    frames = piece.frames
     # What arrives at its end belongs to it, and what leaves there does not.
     values = program.sample(frames, np.where(frames == piece.last, ARRIVING, LEAVING), mine.channels)
     angles = np.array([program.info[int(c)][2].kind == "angle" for c in mine.channels])
     whole = np.where(angles[:, None], np.unwrap(values, axis=1), values)
-    smooth = whole + by * piece.share(frames) * (low_pass(whole.T, rate, cutoff).T - whole)
+    smooth = whole + by * piece.share(frames) * (away.values(whole.T).T - whole)
     curves: dict[str, Curve] = {}
     for k, c in enumerate(mine.channels.tolist()):
         kept = program.curve(c)
@@ -261,14 +285,14 @@ def _put(kept: Curve, frames: Floats, values: Floats, piece: _Piece, default: fl
     return Curve(numbers, marks)
 
 
-def _smooth_capture(program: Program, bound: Bound, system: str, piece: _Piece, cutoff: float, by: float) -> Program:
+def _smooth_capture(program: Program, bound: Bound, system: str, piece: _Piece, away: Away, by: float) -> Program:
     """A capture's joints turned, and those that move placed, as the smooth motion has them in what they hang from."""
-    frames, rate = piece.frames, float(program.take.rate)
+    frames = piece.frames
     side = np.where(frames == piece.last, ARRIVING, LEAVING)
     places, turns = _local(program, bound, frames, side)
     share = by * piece.share(frames)
-    moved = places + share[:, None, None] * (low_pass(places, rate, cutoff) - places)
-    step = multiply(inverse(turns), low_pass_turns(turns, rate, cutoff))
+    moved = places + share[:, None, None] * (away.values(places) - places)
+    step = multiply(inverse(turns), away.turns(turns))
     count = len(bound.nodes)
     turned = np.stack([multiply(turns[:, k], scaled(step[:, k], share)) for k in range(count)], axis=1)
     off = np.sum(turned[1:] * turned[:-1], axis=-1) < 0.0
