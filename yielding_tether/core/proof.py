@@ -6,7 +6,7 @@ changed, and measures both sides of every change of system or tether, of every s
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import field, replace
 from itertools import zip_longest
 from typing import Literal
@@ -22,7 +22,7 @@ from .curves import ARRIVING, EMPTY, FLIGHT, LEAVING, Curve, count_changes
 from .measure import STEP, Limits, one_sided, speed_range
 from .program import Program, pieces
 from .rig import Bound
-from .takes import WORLD, Take
+from .takes import WORLD, Contact, Take
 from .transforms import Floats, rotation_distance
 
 #: What counts as no movement at all, metres and radians.
@@ -225,13 +225,22 @@ def sample_times(program: Program) -> Floats:
     return np.arange(2 * take.first, 2 * take.last + 1, dtype=np.float64) / 2.0
 
 
+#: When what is seen at times (T,) of a take was seen in the one before.
+Then = Callable[[Floats], Floats]
+
+
+def same_time(times: Floats) -> Floats:
+    """Nothing came earlier or later."""
+    return times
+
+
 class _Worsts:
     """The greatest difference of place and rotation between two takes over many times, and who moved at all."""
 
-    def __init__(self, before: Program, after: Program) -> None:
+    def __init__(self, before: Program, after: Program, then: Then) -> None:
         self.place = Worst()
         self.turn = Worst()
-        self._before, self._after = before, after
+        self._before, self._after, self._then = before, after, then
         # An operation may add tethers, never joints: the names are the same, the nodes need not be.
         self._names, self._old = before.joints()
         self._new = after.joints()[1]
@@ -240,7 +249,7 @@ class _Worsts:
     def add(self, times: Floats, side: int = LEAVING) -> None:
         for some in pieces(len(times)):
             at = times[some]
-            old = self._before.evaluate(at, side, only=self._old)
+            old = self._before.evaluate(self._then(at), side, only=self._old)
             new = self._after.evaluate(at, side, only=self._new)
             place = np.linalg.norm(new.pos[:, self._new] - old.pos[:, self._old], axis=-1)
             turn = rotation_distance(new.rot[:, self._new], old.rot[:, self._old])
@@ -317,16 +326,18 @@ def changed_parts(before: Program, after: Program) -> list[Bound]:
 
 
 def measure_changes(
-    before: Program, after: Program, bounds: Sequence[Bound], first: float, last: float
+    before: Program, after: Program, bounds: Sequence[Bound], first: float, last: float, then: Then = same_time
 ) -> tuple[Change, ...]:
-    """One-sided jumps of parts at every moment worth measuring from first to last, in both takes."""
+    """One-sided jumps of parts at every moment worth measuring from first to last, in both takes; then: when that was before."""
     if not bounds:
         return ()
-    moments = {b.id: _moments(before, after, b, first, last) for b in bounds}
+    # Where frames came or went, moments of the take before are those of the one after, at other times.
+    both = (before, after) if then is same_time else (after, after)
+    moments = {b.id: _moments(*both, b, first, last) for b in bounds}
     times = np.array(sorted({t for found in moments.values() for t in found}))
     nodes = np.concatenate([b.nodes for b in bounds])
     old_nodes = np.concatenate([before.bounds[b.id].nodes for b in bounds])
-    now, then = one_sided(after, times, nodes), one_sided(before, times, old_nodes)
+    now, old_limits = one_sided(after, times, nodes), one_sided(before, then(times), old_nodes)
     found = []
     start = 0
     for bound in bounds:
@@ -336,7 +347,7 @@ def measure_changes(
         allowed = max(SPEED_SHARE * speed, EXACT), max(SPEED_SHARE * spin, EXACT)
         for t, what in sorted(moments[bound.id].items()):
             k = int(np.searchsorted(times, t))
-            jumps, old = _jumps(now, k, mine), _jumps(then, k, mine)
+            jumps, old = _jumps(now, k, mine), _jumps(old_limits, k, mine)
             reason = ""
             wanted = flies(after, bound, t)
             if jumps[2] > old[2] + allowed[0] or jumps[3] > old[3] + allowed[1]:
@@ -420,25 +431,28 @@ def prove(
     gives: dict[str, float] | None = None,
     notes: tuple[str, ...] = (),
     tolerance: tuple[float, float] | None = None,
+    then: Then = same_time,
 ) -> Proof:
     """Measures an operation on the range first…last (frames; the end of the take counts as inside).
 
     Both takes are compared at every frame and half-frame on every joint of the cast; at the edges of the range
-    the side that lies outside is compared as outside.
+    the side that lies outside is compared as outside. then: where frames came or went, when it was in the take before what is
+    seen at a time of the one after.
     """
     if before.take.anchors != after.take.anchors:
         # One that comes or goes is there in both, so that who followed it can be compared.
         every = {a.id: a for a in (*before.take.anchors, *after.take.anchors)}
         before, after = (p.on(replace(p.take, anchors=tuple(every.values()))) for p in (before, after))
-    times = np.unique(np.concatenate([sample_times(before), [first, last]]))
-    open_end = last >= before.take.last
+    seen = before if then is same_time else after
+    times = np.unique(np.concatenate([sample_times(seen), [first, last]]))
+    open_end = last >= seen.take.last
     inside = (times >= first) & ((times < last) | (open_end & (times <= last)))
-    within, outside = _Worsts(before, after), _Worsts(before, after)
+    within, outside = _Worsts(before, after, then), _Worsts(before, after, then)
     # In pieces, so that a long capture does not need all its poses at once.
     for chunk in np.array_split(np.arange(len(times)), max(1, len(times) // 1024)):
         within.add(times[chunk][inside[chunk]])
         outside.add(times[chunk][~inside[chunk]])
-    if first > before.take.first:
+    if first > seen.take.first:
         # Before the first frame there is nothing to keep: a change there starts the take.
         outside.add(np.array([first]), ARRIVING)
     own = changed_parts(before, after)
@@ -450,40 +464,69 @@ def prove(
         if b.id not in mine and any(moved[names[j]] for j in ((b.member.id, j) for j in b.part.joints) if j in names)
     ]  # fmt: skip
     # What follows the range is looked at too where it did not stay as it was.
-    end = last if outside.place.value <= UNCHANGED and outside.turn.value <= UNCHANGED else float(before.take.last)
-    begin = first if end == last else float(before.take.first)
-    changes = measure_changes(before, after, [*own, *others], begin, end)
+    end = last if outside.place.value <= UNCHANGED and outside.turn.value <= UNCHANGED else float(seen.take.last)
+    begin = first if end == last else float(seen.take.first)
+    changes = measure_changes(before, after, [*own, *others], begin, end, then)
     reached = []
-    frames = before.take.frames[(before.take.frames >= first) & (before.take.frames <= last)]
+    frames = seen.take.frames[(seen.take.frames >= first) & (seen.take.frames <= last)]
     for bound in own:
         for a, b, far in unreached(after, bound, frames):
             span = f"at frame {a:g}" if a == b else f"from frame {a:g} to {b:g}"
             reached.append(f"{bound.part.label} does not reach its place by {1000 * far:.1f} mm, {span}.")
-    kept, added, removed = count_changes(*(_all_curves(p.take) for p in (before, after)))
+    kept, added, removed = count_changes(_all_curves(before.take), _at_their_time(_all_curves(after.take), then))
     return Proof(
         operation, first, last, changes, within.place, within.turn, outside.place, outside.turn,
         KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), (*notes, *reached), tolerance,
-        measure_contacts(before, after, {n for n, k in names.items() if moved[k]}),
+        measure_contacts(before, after, {n for n, k in names.items() if moved[k]}, then),
     )  # fmt: skip
 
 
-def measure_contacts(before: Program, after: Program, moved: set[tuple[str, str]]) -> tuple[Held, ...]:
+def _at_their_time(curves: Mapping[str, Curve], then: Then) -> Mapping[str, Curve]:
+    """Curves with their keys at the times that they had."""
+    if then is same_time:
+        return curves
+    found = {}
+    for name, c in curves.items():
+        # Of keys between which a pose is held the last is the one that was there.
+        times, back = np.unique(then(c.times)[::-1], return_index=True)
+        row = len(c) - 1 - back
+        found[name] = Curve(np.column_stack([times, c.numbers[row, 1:]]), c.marks[row])
+    return found
+
+
+def _when_it_was(contact: Contact, then: Then) -> Contact:
+    """A contact at the times that it had."""
+    if then is same_time:
+        return contact
+    first, last = then(np.array([contact.first, contact.last])).tolist()
+    points = []
+    for p in contact.points:
+        a, b = then(np.array([p.first, p.last])).tolist()
+        points.append(replace(p, first=a, last=b))
+    return replace(contact, first=first, last=last, points=tuple(points))
+
+
+def measure_contacts(
+    before: Program, after: Program, moved: set[tuple[str, str]], then: Then = same_time
+) -> tuple[Held, ...]:
     """The contacts of a take that are new or that stand between things of which one has moved, in both takes."""
     joints = set(before.joints()[0])
     told = []
     for contact in after.take.contacts:
         anchor = (contact.anchor_member, contact.anchor)
         still = (contact.member, contact.joint) not in moved and anchor not in moved
-        if not (still and (anchor in joints or contact.anchor_member == WORLD) and contact in before.take.contacts):
+        known = _when_it_was(contact, then) in before.take.contacts
+        if not (still and (anchor in joints or contact.anchor_member == WORLD) and known):
             told.append(contact)
+    old = [_when_it_was(c, then) for c in told]
     found = [
         Held(
             contact.member, part_of(after, contact).part.name, contact_reads(after, contact), contact.first, contact.last,
             float(now.times[int(np.argmax(now.place))]), float(now.place.max()), float(now.turn.max()),
-            float(then.place.max()), float(then.turn.max()), contact not in before.take.contacts,
-            float(now.depth.max()), float(now.hover.max()), float(then.depth.max()), float(then.hover.max()),
+            float(was.place.max()), float(was.turn.max()), earlier not in before.take.contacts,
+            float(now.depth.max()), float(now.hover.max()), float(was.depth.max()), float(was.hover.max()),
         )
-        for contact, now, then in zip(told, measure_all(after, told), measure_all(before, told), strict=True)
+        for contact, earlier, now, was in zip(told, old, measure_all(after, told), measure_all(before, old), strict=True)
     ]  # fmt: skip
     return tuple(found)
 

@@ -289,7 +289,10 @@ def _check_layered(program: Program, curves: Mapping[str, Curve]) -> None:
 def refuse_nothing(before: Take, after: Take) -> None:
     """CoreError where two takes are the same: what changes nothing is no revision."""
     same = (
-        before.tethers == after.tethers
+        (before.first, before.last) == (after.first, after.last)
+        and before.captures.keys() == after.captures.keys()
+        and all(c is after.captures[m] for m, c in before.captures.items())
+        and before.tethers == after.tethers
         and before.anchors == after.anchors
         and before.points == after.points
         and before.values == after.values
