@@ -257,17 +257,20 @@ def _smooth_keys(program: Program, bound: Bound, system: str, piece: _Piece, awa
     return program.with_curves(curves)
 
 
-def _line(frames: Floats, values: Floats) -> Callable[..., Floats]:
-    """The cubic spline through values (F, ...) at frames (F,)."""
+def _line(frames: Floats, values: Floats, still: tuple[bool, bool] = (False, False)) -> Callable[..., Floats]:
+    """The cubic spline through values (F, ...) at frames (F,), flat at the ends that are `still`."""
     # Takes a quarter of a second to import, and only smoothing wants it.
     from scipy.interpolate import CubicSpline
 
-    found: Callable[..., Floats] = CubicSpline(frames, values)
+    flat = (1, np.zeros(values.shape[1:]))
+    ends = tuple(flat if s else "not-a-knot" for s in still)
+    found: Callable[..., Floats] = CubicSpline(frames, values, bc_type=ends)
     return found
 
 
 def _put(kept: Curve, frames: Floats, values: Floats, piece: _Piece, default: float) -> Curve:
-    """A curve whose keys in a piece lie on a line through values (F,) at frames (F,); both its ends are keys that stay."""
+    """A curve whose keys in a piece lie on a line through values (F,) at frames (F,); both its ends are keys that stay, with their
+    slopes, where something else goes on there."""
     line = _line(frames, values)
     whole = insert(insert(kept, piece.first, default), piece.last, default)
     numbers, marks = whole.numbers.copy(), whole.marks.copy()
@@ -279,8 +282,8 @@ def _put(kept: Curve, frames: Floats, values: Floats, piece: _Piece, default: fl
     numbers[out, 2] = line(whole.times[out])
     slope = line(whole.times, 1)
     stepped = marks[:, 0] == STEPPED
-    numbers[into | ends, 3] = np.where(stepped, numbers[:, 3], slope)[into | ends]
-    numbers[out | begins, 4] = np.where(stepped, numbers[:, 4], slope)[out | begins]
+    numbers[into, 3] = np.where(stepped, numbers[:, 3], slope)[into]
+    numbers[out, 4] = np.where(stepped, numbers[:, 4], slope)[out]
     marks[inside, 1] = 0
     return Curve(numbers, marks)
 
@@ -291,22 +294,26 @@ def _smooth_capture(program: Program, bound: Bound, system: str, piece: _Piece, 
     side = np.where(frames == piece.last, ARRIVING, LEAVING)
     places, turns = _local(program, bound, frames, side)
     share = by * piece.share(frames)
-    moved = places + share[:, None, None] * (away.values(places) - places)
-    step = multiply(inverse(turns), away.turns(turns))
+    # What is added to the capture is nothing, and stands still, where something else goes on: so speed passes on there.
+    still = not piece.open_first, not piece.open_last
     count = len(bound.nodes)
-    turned = np.stack([multiply(turns[:, k], scaled(step[:, k], share)) for k in range(count)], axis=1)
-    off = np.sum(turned[1:] * turned[:-1], axis=-1) < 0.0
-    turned[1:] *= np.where(np.cumsum(off, axis=0) % 2 == 1, -1.0, 1.0)[..., None]
-    place, rotation = _line(frames, moved), _line(frames, turned)
+    more = share[:, None, None] * (away.values(places) - places)
+    step = multiply(inverse(turns), away.turns(turns))
+    turned = continuous(np.stack([scaled(step[:, k], share) for k in range(count)], axis=1))
+    place, rotation = _line(frames, more, still), _line(frames, turned, still)
 
     def poses(at: Floats, side: Ints) -> Poses:
-        found = program.evaluate(at, side, only=program.fit_nodes([bound]))
-        where, how = place(at), rotation(at)
+        found = program.evaluate(at, side, only=[*program.fit_nodes([bound]), *bound.above.tolist()])
+        moved, how = place(at), rotation(at)
         how /= np.linalg.norm(how, axis=-1, keepdims=True)
+        nodes, above = bound.nodes, bound.above
+        back = inverse(found.rot[:, above])
+        where = rotate(back, found.pos[:, nodes] - found.pos[:, above]) + moved
+        turn = multiply(multiply(back, found.rot[:, nodes]), how)
         for k in bound.outward:
-            up, node = bound.above[k], bound.nodes[k]
+            up, node = above[k], nodes[k]
             found.pos[:, node] = found.pos[:, up] + rotate(found.rot[:, up], where[:, k])
-            found.rot[:, node] = multiply(found.rot[:, up], how[:, k])
+            found.rot[:, node] = multiply(found.rot[:, up], turn[:, k])
         return found
 
     return _carried(program, bound, system, piece.first, piece.last, poses, "every")
