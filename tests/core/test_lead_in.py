@@ -7,6 +7,7 @@ import unittest
 import numpy as np
 
 from yielding_tether.core.errors import CoreError
+from yielding_tether.core.findings import find_all
 from yielding_tether.core.measure import one_sided
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.program import Program
@@ -62,14 +63,7 @@ class Leading(unittest.TestCase):
                 limits = one_sided(q, np.array([float(take.first)]), p.joints([body])[1])
                 self.assertLess(limits.pose_jump.max(), 1e-6)
                 self.assertLess(limits.turn_jump.max(), 1e-6)
-                # The root stands still before the take; what it turns goes along.
-                parts = [b for b in p.bounds.values() if b.member.id == body]
-                at = np.array([float(take.first)])
-                root, fast = (
-                    max(float(one_sided(q, at, b.nodes).spin_jump.max()) for b in parts if b.part.free is free)
-                    for free in (True, False)
-                )
-                self.assertLess(fast - root, 2e-3)
+                self.assertLessEqual({f.key for f in find_all(q)}, {f.key for f in find_all(p)})
                 self.assertFalse([c for c in done.take.contacts if c.begin < take.first])
                 self.assertLess(done.proof.outside_place.value, 1e-12)
 

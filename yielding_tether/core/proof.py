@@ -225,6 +225,8 @@ def sample_times(program: Program) -> Floats:
     return np.arange(2 * take.first, 2 * take.last + 1, dtype=np.float64) / 2.0
 
 
+#: Frames by which times may be off a key by rounding, and over which it is read how fast a take goes by.
+ROUNDING, PACE = 1e-9, 1e-3
 #: When what is seen at times (T,) of a take was seen in the one before.
 Then = Callable[[Floats], Floats]
 
@@ -337,7 +339,8 @@ def measure_changes(
     times = np.array(sorted({t for found in moments.values() for t in found}))
     nodes = np.concatenate([b.nodes for b in bounds])
     old_nodes = np.concatenate([before.bounds[b.id].nodes for b in bounds])
-    now, old_limits = one_sided(after, times, nodes), one_sided(before, then(times), old_nodes)
+    at, pace = _before(before, times, then)
+    now, old_limits = one_sided(after, times, nodes), one_sided(before, at, old_nodes)
     found = []
     start = 0
     for bound in bounds:
@@ -348,6 +351,7 @@ def measure_changes(
         for t, what in sorted(moments[bound.id].items()):
             k = int(np.searchsorted(times, t))
             jumps, old = _jumps(now, k, mine), _jumps(old_limits, k, mine)
+            old = (*old[:2], pace[k] * old[2], pace[k] * old[3])
             reason = ""
             wanted = flies(after, bound, t)
             if jumps[2] > old[2] + allowed[0] or jumps[3] > old[3] + allowed[1]:
@@ -361,6 +365,21 @@ def measure_changes(
                 )
             )
     return tuple(c for c in found if c.what != "edge" or not (c.still and c.steady) or first == last)
+
+
+def _before(before: Program, times: Floats, then: Then) -> tuple[Floats, Floats]:
+    """When it was in the take before that is seen at times (T,), at its very keys where it is them but for rounding; and how many
+    of its frames went by in one of these."""
+    if then is same_time:
+        return times, np.ones(len(times))
+    at, keys = then(times), before.key_times()
+    if len(keys):
+        after = np.minimum(np.searchsorted(keys, at), len(keys) - 1)
+        for near in (keys[after], keys[np.maximum(after - 1, 0)]):
+            at = np.where(np.abs(at - near) <= ROUNDING, near, at)
+    rates = [(then(times + by) - then(times)) / by for by in (PACE, -PACE)]
+    pace: Floats = np.maximum(*rates)
+    return at, pace
 
 
 def _jumps(limits: Limits, k: int, nodes: slice) -> tuple[float, float, float, float]:

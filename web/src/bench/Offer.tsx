@@ -97,7 +97,8 @@ function Offered({ offered, chosen, width, onChoose }: { offered: Operation[]; c
           {more.length} more ▾
         </Button>
       )}
-      <Menu open={menu !== null} anchorEl={menu} onClose={() => setMenu(null)}>
+      {/* What is chosen there is applied by the next Enter, and so the button must not get the focus back. */}
+      <Menu open={menu !== null} anchorEl={menu} onClose={() => setMenu(null)} disableRestoreFocus>
         {more.map((o) => (
           <MenuItem
             key={o.id}

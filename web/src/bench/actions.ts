@@ -7,6 +7,7 @@ import { useNotice } from "../shared/notice";
 import { placeOf } from "./address";
 import { live } from "./live";
 import { PoseBank } from "./poses";
+import { carriedOver } from "./timeline/scale";
 import { NOTHING, source, strandOf, useBench, usePick, type PartRef, type Stretch, type Wish } from "./state";
 
 /** Loads a take and keeps the bench at its head. */
@@ -17,14 +18,20 @@ export function useTake(takeId: number) {
     if (!info) return;
     const bench = useBench.getState();
     const same = bench.info?.id === info.id;
-    const bank = same && bench.bank ? bench.bank : new PoseBank(info.id, info.first, info.last);
+    const before = same ? bench.info : null;
+    const ranged = before?.first === info.first && before.last === info.last;
+    const bank = ranged && bench.bank ? bench.bank : new PoseBank(info.id, info.first, info.last);
     // A layer that is gone, by undo say, is no longer in hand.
     const layer = same && info.layers.some((l) => l.id === bench.layer) ? bench.layer : "";
-    bench.set({ info, bank, live: null, layer, ...(same ? {} : opening(info)) });
+    // Where frames came or went, what showed all of the take still does.
+    const moved = before && !ranged ? { shown: carriedOver(bench.shown, before, info), frame: within(bench.frame, info), loop: null } : {};
+    bench.set({ info, bank, live: null, layer, ...(same ? moved : opening(info)) });
     bank.ahead(source(info), useBench.getState().frame);
   }, [info]);
   return query;
 }
+
+const within = (frame: number, take: TakeInfo) => Math.min(Math.max(frame, take.first), take.last);
 
 /** Where a take opens: where the link says, else at its first finding, with that part in hand. */
 function opening(info: TakeInfo) {
@@ -36,7 +43,7 @@ function opening(info: TakeInfo) {
   const first = part ?? finding ?? main;
   return {
     ...NOTHING,
-    frame: Math.min(Math.max(frame, info.first), info.last),
+    frame: within(frame, info),
     focus: first ? { member: first.member, part: first.part } : null,
     playing: false,
     pinned: [],

@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import { fitted, inSight, panned, rulerStep, scaleOf, zoomed, type Span } from "../../src/bench/timeline/scale";
+import { carriedOver, fitted, inSight, panned, rulerStep, scaleOf, zoomed, type Span } from "../../src/bench/timeline/scale";
 
 const take = { first: 0, last: 18_000 };
 
@@ -20,6 +20,15 @@ describe("scale", () => {
 });
 
 describe("the span that is shown", () => {
+  test("goes along where frames come or go", () => {
+    const [before, longer, shorter] = [{ first: 0, last: 192 }, { first: -24, last: 192 }, { first: 0, last: 100 }];
+    expect(carriedOver([0, 192], before, longer)).toEqual([-24, 192]);
+    expect(carriedOver([0, 192], before, shorter)).toEqual([0, 100]);
+    expect(carriedOver([40, 80], before, longer)).toEqual([40, 80]);
+    expect(carriedOver([60, 150], before, shorter)).toEqual([60, 100]);
+    expect(carriedOver([120, 150], before, shorter)).toEqual([0, 100]);
+  });
+
   test("stays within the take when it is moved, and keeps its length", () => {
     for (const by of [-1e6, -30, 0, 30, 1e6]) {
       const [a, b] = panned([600, 1800], by, take);

@@ -1,8 +1,8 @@
 """Lead-in: some frames before the take, from the rest pose into its first frame, for cloth and hair that are simulated later.
 
-The frames are put before the first one, so all others keep their numbers, to the bit. A body stays where its root is at its first
-frame; joint by joint it goes from rest to the pose and the speed that are there. Nothing stands or holds in between: what drives
-turns the joints one by one.
+The frames are put before the first one, so all others keep their numbers, to the bit. A root comes from where it stands still and
+gathers the speed that it has at its first frame; joint by joint the body goes from rest to the pose and the speed that are there.
+Nothing stands or holds in between: what drives turns the joints one by one.
 """
 
 from __future__ import annotations
@@ -70,18 +70,24 @@ def _led(program: Program, bound: Bound, begin: float) -> dict[str, Curve]:
     system = bound.keyed_systems[0]
     mine, curves = bound.systems[system], dict[str, Curve]()
     found = fit_at(program, system_target(program, bound, system), first, LEAVING)
-    drives = bound.state(program.now(first, bound.driver_channels)[:, None]) == system
+    state = bound.state(program.now(first, bound.driver_channels)[:, None])
+    drives = state == system
+    if state is not None and not drives and not bound.systems[state].system.moves_alone:
+        # What takes over has keys where it does.
+        for c in bound.systems[state].channels.tolist():
+            if len(kept := program.curve(c)):
+                curves[names[c]] = insert(kept, first, float(program.defaults[c]), FENCE)
     for k, c in enumerate(mine.channels.tolist()):
         # Keys before the take, if there are any, would be in the way.
         kept = without(insert(program.curve(c), first, float(program.defaults[c])), begin, first)
         key = kept.key(kept.find(first) or 0)
         value = key.leaving if drives else float(found.values[LEAVING, k, 0])
-        # What carries the body stays where it is: a take seldom begins where bodies are made.
-        rest = value if bound.part.free else float(mine.standard[k])
+        kind = STEPPED if mine.stepped[k] else SMOOTH
+        slope = 0.0 if kind == STEPPED else float(found.slopes[LEAVING, k, 0])
+        # What carries the body gathers its speed evenly: a take seldom begins where bodies are made.
+        rest = value - 0.5 * slope * (first - begin) if bound.part.free else float(mine.standard[k])
         if rest == value == key.leaving and not len(program.curve(c)):
             continue
-        kind = STEPPED if mine.stepped[k] else SMOOTH
-        slope = 0.0 if kind == STEPPED or bound.part.free else float(found.slopes[LEAVING, k, 0])
         curves[names[c]] = put(
             kept,
             [

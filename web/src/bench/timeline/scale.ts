@@ -45,6 +45,12 @@ export function fitted(first: number, last: number, take: Take): Span {
   return [low, Math.min(take.last, low + LEAST)];
 }
 
+/** The span in a take that has become longer or shorter: all of it where all was shown, else as far as it goes. */
+export function carriedOver(shown: Span, before: Take, now: Take): Span {
+  const [a, b] = [shown[0] <= before.first ? now.first : Math.max(shown[0], now.first), shown[1] >= before.last ? now.last : Math.min(shown[1], now.last)];
+  return b - a >= LEAST ? [a, b] : [now.first, now.last];
+}
+
 /** The span that shows a frame: the same one while the frame is in it, else turned on like a page. */
 export function inSight(shown: Span, frame: number, take: Take): Span {
   if (frame >= shown[0] && frame <= shown[1]) return shown;
