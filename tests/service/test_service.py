@@ -321,6 +321,50 @@ class Serving(unittest.TestCase):
         self.http.delete(f"/scenes/{got['scene_id']}").raise_for_status()
         self.assertEqual(len(self.http.get("/scenes").json()), before)
 
+    def test_what_mirrors_a_capture_or_makes_its_take_longer_is_kept_and_undone(self) -> None:
+        got = self.http.post("/import?filename=walker.bvh", content=bvh.write(demo(), "marl", 0, 40)).json()
+        take, first = got["take_id"], self.http.get(f"/takes/{got['take_id']}").json()
+
+        def places(revision: int, low: int = 0, high: int = 40) -> np.ndarray:
+            asked = {"times": list(range(low, high + 1)), "revision": revision}
+            return np.array(self.http.post(f"/takes/{take}/transforms", json=asked).json()["positions"])
+
+        body = {
+            "operation": "mirror", "revision": first["revision"], "parts": [{"member": "body", "part": "head"}], "first": 0,
+            "choices": {"what": "body", "plane": "own"},
+        }  # fmt: skip
+        tried = self.http.post(f"/takes/{take}/try", json=body).json()
+        wanted = self.http.get(f"/takes/{take}/poses?first=0&last=40&trial={tried['trial']}").content
+        mirrored = self.http.post(f"/takes/{take}/apply", json=body).json()["revision"]
+        kept = self.http.get(f"/takes/{take}/poses?first=0&last=40&revision={mirrored}").content
+        self.assertEqual(wanted, kept)
+        self.assertGreater(np.abs(places(mirrored) - places(first["revision"])).max(), 0.05)
+        # Twice mirrored, and longer by a lead-in and by frames put in; each undone by itself.
+        twice = self.http.post(f"/takes/{take}/apply", json={**body, "revision": mirrored}).json()["revision"]
+        np.testing.assert_allclose(places(twice), places(first["revision"]), atol=1e-6)
+        led = {**body, "operation": "lead-in", "revision": twice, "choices": {"frames": 12}}
+        led_in = self.http.post(f"/takes/{take}/apply", json=led).json()["revision"]
+        info = self.http.get(f"/takes/{take}").json()
+        self.assertEqual((info["first"], info["last"]), (-12, 40))
+        np.testing.assert_allclose(places(led_in), places(twice), atol=1e-12)
+        longer = {
+            **led,
+            "operation": "retime",
+            "revision": led_in,
+            "last": 10,
+            "choices": {"how": "lasts", "frames": 25},
+        }
+        longest = self.http.post(f"/takes/{take}/apply", json=longer).json()["revision"]
+        self.assertEqual(self.http.get(f"/takes/{take}").json()["last"], 55)
+        np.testing.assert_allclose(places(longest, 25, 55), places(twice, 10, 40), atol=1e-9)
+        out = self.http.get(f"/takes/{take}/export.bvh", params={"member": "body"}).text
+        self.assertIn("Frames: 68", out)
+        for revision, frames in ((longest, (-12, 40)), (led_in, (0, 40))):
+            self.http.post(f"/takes/{take}/undo", json={"revision": revision}).raise_for_status()
+            info = self.http.get(f"/takes/{take}").json()
+            self.assertEqual((info["first"], info["last"]), frames)
+        self.http.delete(f"/scenes/{got['scene_id']}").raise_for_status()
+
     def test_a_broken_file_is_refused_with_its_line_and_leaves_nothing(self) -> None:
         before = self.http.get("/scenes").json()
         lines = written(np.random.default_rng(1))[0].split("\n")
