@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from playwright.sync_api import Page, sync_playwright
 
-from .interface.pages import FLAGS
+from .interface.pages import FLAGS, choose
 from .servers import ROOT, Service, ask
 
 FOLDER = ROOT / "docs" / "screenshots"
@@ -65,7 +65,7 @@ def main() -> None:
             for name, at, number in (("Bake", 20, 60), ("Mirror", 0, 76)):
                 frame(page, at)
                 page.keyboard.press("h")
-                page.get_by_test_id("offer").get_by_role("button", name=name, exact=True).click()
+                choose(page, name)
                 page.get_by_test_id("proof").get_by_text("Tried, not applied").wait_for()
                 frame(page, number)
                 page.get_by_test_id("proof").get_by_text("Tried, not applied").wait_for()
@@ -76,7 +76,7 @@ def main() -> None:
             page.keyboard.press("[")
             frame(page, 96)
             page.keyboard.press("]")
-            page.get_by_test_id("offer").get_by_role("button", name="Fly", exact=True).click()
+            choose(page, "Fly")
             page.get_by_test_id("proof").get_by_text("Tried, not applied").wait_for()
             page.keyboard.press("Enter")
             page.get_by_test_id("revision").get_by_text("flies").wait_for()
@@ -111,7 +111,7 @@ def main() -> None:
             take(side, "left leg")
             for key in ("Home", "[", "End", "]"):
                 side.keyboard.press(key)
-            side.get_by_test_id("offer").get_by_role("button", name="Make workable", exact=True).click()
+            choose(side, "Make workable")
             side.get_by_test_id("proof").get_by_text("Tried, not applied").wait_for(timeout=180_000)
             side.keyboard.press("Enter")
             side.get_by_test_id("revision").get_by_text("Bake").wait_for(timeout=60_000)
@@ -125,7 +125,7 @@ def main() -> None:
             take(side, "right hand")
             frame(side, 20)
             side.keyboard.press("[")
-            side.get_by_test_id("offer").get_by_role("button", name="Close on", exact=True).click()
+            choose(side, "Close on")
             side.get_by_test_id("proof").get_by_text("On the lantern").first.wait_for()
             side.keyboard.press("i")
             keep(side, "close-on")

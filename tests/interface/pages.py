@@ -77,6 +77,20 @@ def running(module: str) -> Service:
     return service
 
 
+def choose(page: Page, operation: str) -> Locator:
+    """Chooses an operation in the strip, from among those that it has no room for too; returns the strip."""
+    offer = page.get_by_test_id("offer")
+    button = offer.get_by_label("Operation").get_by_role("button", name=operation, exact=True)
+    more = offer.get_by_role("button", name=re.compile("more ▾$"))
+    expect(offer.get_by_label("Operation")).to_be_visible()
+    if button.count():
+        button.click()
+    else:
+        more.click()
+        page.get_by_role("menuitem", name=operation, exact=True).click()
+    return offer
+
+
 SIZE: ViewportSize = {"width": 1280, "height": 800}
 
 

@@ -11,7 +11,7 @@ from playwright.sync_api import Locator, Page, expect
 from yielding_tether.core.transforms import inverse, rotate
 from yielding_tether.demo.marl import marl
 
-from .pages import Pages
+from .pages import Pages, choose
 
 
 class Crew(Pages):
@@ -21,9 +21,7 @@ class Crew(Pages):
         return [tuple(n) for n in found["joints"]], np.array(found["positions"]), np.array(found["rotations"])
 
     def choose(self, page: Page, operation: str) -> Locator:
-        offer = page.get_by_test_id("offer")
-        offer.get_by_role("button", name=operation, exact=True).click()
-        return offer
+        return choose(page, operation)
 
     def apply(self, page: Page, words: str) -> None:
         button = page.get_by_test_id("offer").get_by_role("button", name="Apply ⏎")

@@ -10,7 +10,7 @@ import numpy as np
 from playwright.sync_api import Page, expect
 
 from tests.core.test_handover import demo
-from tests.interface.pages import Pages
+from tests.interface.pages import Pages, choose
 from yielding_tether.core.transforms import inverse, rotate, rotation_distance
 from yielding_tether.formats import bvh
 
@@ -22,7 +22,7 @@ class Following(Pages):
         page = self.bench()
         self.select(page, "Lantern", 60, 192)
         offer = page.get_by_test_id("offer")
-        offer.get_by_role("button", name="Follow", exact=True).click()
+        choose(page, "Follow")
         field = offer.get_by_label("follow", exact=True)
         field.click()
         page.keyboard.type("hand.L")
@@ -48,7 +48,7 @@ class Following(Pages):
         local = rotate(inverse(rot[:, head]), pos[:, lantern] - pos[:, head])
         self.assertLess(float(np.abs(local - local[:1]).max()), 1e-9)
         self.select(page, "Lantern", 100, 150)
-        offer.get_by_role("button", name="Drop a follow", exact=True).click()
+        choose(page, "Drop a follow")
         expect(offer.get_by_role("button", name="Apply ⏎")).to_be_enabled()
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Drop the follow head of lantern")
@@ -60,7 +60,7 @@ class Turning(Pages):
         page = self.bench()
         self.select(page, r"\bhead\b", 20, 204)
         offer = page.get_by_test_id("offer")
-        offer.get_by_role("button", name="Follow", exact=True).click()
+        choose(page, "Follow")
         expect(offer.get_by_role("button", name="head", exact=True)).to_have_attribute("aria-pressed", "true")
         offer.get_by_role("button", name="ride along").click()
         expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")
@@ -70,7 +70,7 @@ class Turning(Pages):
         self.assertLess(self.turned([26, 40, 58]), 1e-6)
         # Let go again: it moves with the neck from there on, from the pose that it has.
         self.select(page, r"\bhead\b", 60, 204)
-        offer.get_by_role("button", name="Follow", exact=True).click()
+        choose(page, "Follow")
         field = offer.get_by_label("follow", exact=True)
         field.click()
         page.get_by_role("option", name="its own space").click()
@@ -147,7 +147,11 @@ class Capture(Pages):
         offer = page.get_by_test_id("offer")
         expect(offer).to_be_visible()
         for name in clicks:
-            offer.get_by_role("button", name=name, exact=True).click()
+            (
+                choose(page, name)
+                if name in ("Bake", "Crossfade", "Mirror", "Plant")
+                else offer.get_by_role("button", name=name, exact=True).click()
+            )
         expect(page.get_by_test_id("sentence")).to_be_visible()
         expect(offer.get_by_role("button", name="Apply ⏎")).to_be_enabled()
         page.keyboard.press("Enter")
@@ -175,7 +179,7 @@ class Capture(Pages):
         self.do(page, "right leg", 20, 60, "Hand over right leg to IK, frames 20 to 60", "IK")
         self.select(page, "right leg", 10, 70)
         offer = page.get_by_test_id("offer")
-        offer.get_by_role("button", name="Keys", exact=True).click()
+        choose(page, "Keys")
         offer.get_by_role("button", name=re.compile("^move")).first.click()
         offer.get_by_label("by", exact=True).fill("3")
         expect(offer.get_by_role("button", name="Apply ⏎")).to_be_enabled()
@@ -207,7 +211,7 @@ class Capture(Pages):
         self.do(page, "left arm", 0, 100, "Bake left arm, from frame 0 on", "Bake", "IK")
         self.select(page, "left arm", 60, 90)
         offer = page.get_by_test_id("offer")
-        offer.get_by_role("button", name="Follow", exact=True).click()
+        choose(page, "Follow")
         field = offer.get_by_label("follow", exact=True)
         field.click()
         page.keyboard.type("chest")

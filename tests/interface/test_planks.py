@@ -10,7 +10,7 @@ import numpy as np
 from playwright.sync_api import Page, expect
 
 from tests.core.test_bake import crossing
-from tests.interface.pages import Pages
+from tests.interface.pages import Pages, choose
 from yielding_tether.core.contact_finding import find
 from yielding_tether.core.contacts import measure
 from yielding_tether.core.program import Program
@@ -61,7 +61,7 @@ class Planks(OnStrands):
         was = np.array(self.http.post(f"/takes/{self.take()}/transforms", json=asked).json()["positions"])[:, foot]
         self.select(page, "left leg", 66, 68)
         offer = page.get_by_test_id("offer")
-        offer.get_by_label("Operation").get_by_role("button", name="Nudge", exact=True).click()
+        choose(page, "Nudge")
         # As much ease as there is room for beside the contacts.
         expect(offer.get_by_label("ease over")).to_have_value("5")
         offer.get_by_label("up", exact=True).fill("3")
@@ -106,14 +106,14 @@ class Planks(OnStrands):
         page = self.bench()
         self.select(page, "right leg", 0, 204)
         offer = page.get_by_test_id("offer")
-        offer.get_by_role("button", name="Contacts", exact=True).click()
+        choose(page, "Contacts")
         # All are there: the strip proposes to take them away, then to find them.
         expect(offer.get_by_role("button", name="take them away")).to_have_attribute("aria-pressed", "true")
         expect(page.get_by_test_id("sentence")).to_be_visible()
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Take 2 contacts of right leg away")
         self.select(page, "right leg", 0, 204)
-        offer.get_by_role("button", name="Contacts", exact=True).click()
+        choose(page, "Contacts")
         expect(offer.get_by_role("button", name="find them here")).to_have_attribute("aria-pressed", "true")
         expect(page.get_by_test_id("sentence")).to_contain_text("right leg on the deck")
         page.keyboard.press("Enter")
@@ -211,7 +211,7 @@ class Rough(OnStrands):
         page.keyboard.press("End")
         page.keyboard.press("]")
         offer = page.get_by_test_id("offer")
-        offer.get_by_label("Operation").get_by_role("button", name="Plant", exact=True).click()
+        choose(page, "Plant")
         expect(offer.get_by_role("button", name="every stance in it")).to_have_attribute("aria-pressed", "true")
         expect(page.get_by_test_id("sentence")).to_contain_text("speed passes on")
         page.keyboard.press("Enter")
@@ -246,13 +246,13 @@ class Rough(OnStrands):
         self.to_frame(page, 70)
         page.keyboard.press("]")
         offer = page.get_by_test_id("offer")
-        offer.get_by_label("Operation").get_by_role("button", name="Make workable", exact=True).click()
+        choose(page, "Make workable")
         # It tells how far it is, and Esc drops it.
         expect(offer.get_by_test_id("progress")).to_contain_text(re.compile("Finding contacts|Planting|Baking|Waiting"))
         page.keyboard.press("Escape")
         expect(offer).to_have_count(0)
         self.select(page, "left leg", 0, 70)
-        offer.get_by_label("Operation").get_by_role("button", name="Make workable", exact=True).click()
+        choose(page, "Make workable")
         steps = page.get_by_label("Steps", exact=True)
         expect(steps).to_be_visible(timeout=60_000)
         there = len(self.http.get(f"/takes/{self.take()}/revisions").json())

@@ -77,16 +77,21 @@ def _given(program: Program, carrier: Bound, stood: Sequence[Stood], around: flo
     first = max(np.floor(min(s.first for s in stood) - 2.0 * around - 1.0), float(take.first))
     last = min(np.ceil(max(s.last for s in stood) + 2.0 * around + 1.0), float(take.last))
     frames = np.arange(first, last + 1.0)
-    active = np.array([(frames >= s.first) & (frames <= s.last) for s in stood])
-    centres, radii = np.zeros((len(stood), len(frames), 3)), np.zeros((len(stood), len(frames)))
-    for k, s in enumerate(stood):
-        centres[k], radii[k] = _ball(program, s, frames)
-    longest = float(radii[active].max())
-    for k, s in enumerate(stood):
+    # What stands one after the other shares a row: a long walk has many stances, and few at once.
+    rows = _rows(stood)
+    spans = [slice(*np.searchsorted(frames, [s.first, np.nextafter(s.last, np.inf)])) for s in stood]
+    shape = (max(rows) + 1, len(frames))
+    active = np.zeros(shape, dtype=bool)
+    centres, radii = np.zeros((*shape, 3)), np.zeros(shape)
+    for row, span, s in zip(rows, spans, stood, strict=True):
+        active[row, span] = True
+        centres[row, span], radii[row, span] = _ball(program, s, frames[span])
+    longest = float(radii.max())
+    for row, span, s in zip(rows, spans, stood, strict=True):
         # What falls short though it should reach, as an arm whose shoulder does not stretch, says how far it does reach.
-        short = _short(program, s, frames[active[k]])
-        far = np.linalg.norm(centres[k, active[k]], axis=1) - short - MARGIN
-        radii[k, active[k]] = np.where(short > ENOUGH, np.minimum(radii[k, active[k]], far), radii[k, active[k]])
+        short = _short(program, s, frames[span])
+        far = np.linalg.norm(centres[row, span], axis=1) - short - MARGIN
+        radii[row, span] = np.where(short > ENOUGH, np.minimum(radii[row, span], far), radii[row, span])
     if not (active & (np.linalg.norm(centres, axis=2) > radii + ENOUGH)).any():
         return None
     for _ in range(ROUNDS):
@@ -98,8 +103,20 @@ def _given(program: Program, carrier: Bound, stood: Sequence[Stood], around: flo
         left = [_residual(now, s) for s in stood]
         if max(left) <= ENOUGH:
             break
-        radii -= np.array(left)[:, None]
+        for row, span, off in zip(rows, spans, left, strict=True):
+            radii[row, span] -= off
     return Given(((carrier.id, frames, shift),), float(np.linalg.norm(shift, axis=1).max()), a, b)
+
+
+def _rows(stood: Sequence[Stood]) -> list[int]:
+    """A row for each of what stands, so that no two in one of them stand at a time."""
+    found = [0] * len(stood)
+    ends: list[float] = []
+    for k in sorted(range(len(stood)), key=lambda k: stood[k].first):
+        row = next((n for n, end in enumerate(ends) if end < stood[k].first), len(ends))
+        ends[row : row + 1] = [stood[k].last]
+        found[k] = row
+    return found
 
 
 def _ball(program: Program, stood: Stood, frames: Floats) -> tuple[Floats, Floats]:
@@ -108,14 +125,14 @@ def _ball(program: Program, stood: Stood, frames: Floats) -> tuple[Floats, Float
     control = bound.controls[stood.control].control
     aim = bound.systems[stood.system].system.aim(bound, stood.control)
     side = np.where(frames == stood.last, ARRIVING, LEAVING)
-    poses = program.evaluate(frames, side, only=[int(bound.nodes[0]), aim])
+    pos = program.track(frames, side, [int(bound.nodes[0]), aim])[0]
     skeleton = bound.member.skeleton
     places = skeleton.rest_pose[0]
     chain = bound.part.joints[: bound.part.joints.index(str(control.rests_on)) + 1]
     at = places[[skeleton.index[j] for j in chain]]
     length = float(np.linalg.norm(np.diff(at, axis=0), axis=1).sum())
     size = program.sizes(frames, LEAVING, int(bound.nodes[0]))
-    return poses.pos[:, aim] - poses.pos[:, bound.nodes[0]], NEAR * length * size - MARGIN
+    return pos[:, 1] - pos[:, 0], NEAR * length * size - MARGIN
 
 
 def _residual(program: Program, stood: Stood) -> float:
@@ -128,8 +145,8 @@ def _short(program: Program, stood: Stood, at: Floats) -> Floats:
     bound = program.bound(*stood.part)
     aim = bound.systems[stood.system].system.aim(bound, stood.control)
     joint = program.nodes[bound.member.id, str(bound.controls[stood.control].control.rests_on)]
-    poses = program.evaluate(at, np.where(at == stood.last, ARRIVING, LEAVING), only=[aim, joint])
-    found: Floats = np.linalg.norm(poses.pos[:, aim] - poses.pos[:, joint], axis=1)
+    pos = program.track(at, np.where(at == stood.last, ARRIVING, LEAVING), [aim, joint])[0]
+    found: Floats = np.linalg.norm(pos[:, 0] - pos[:, 1], axis=1)
     return found
 
 

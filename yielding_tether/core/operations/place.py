@@ -17,7 +17,7 @@ class PlaceTake(Operation):
     """Puts a take elsewhere."""
 
     id = "place"
-    rank = 27
+    rank = 62
     label = "Place"
     help = "The whole take begins elsewhere, headed as is said: the body, what it holds and where it stands go along."
     choices = (

@@ -16,7 +16,7 @@ class Thin(Operation):
     """Takes away keys that are not needed."""
 
     id = "thin"
-    rank = 29
+    rank = 56
     label = "Thin the keys"
     help = "As few keys as keep every joint where it is, within a tolerance; locked keys and what lies outside stay."
     choices = tuple(replace(c, folded=False, when=None) for c in TOLERANCE)
