@@ -1,0 +1,99 @@
+"""Takes tidied and put in their place: swings lifted, a noisy ankle smoothed, a take mirrored, placed, led in."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+from playwright.sync_api import Page, expect
+
+from tests.interface.pages import Pages, choose
+from yielding_tether.core.transforms import Floats, inverse, rotate
+
+
+class Tidy(Pages):
+    def joint(self, name: tuple[str, str], times: Floats, on: tuple[str, str] | None = None) -> Floats:
+        """(F, 3) where the core has a joint at times, in the world or in another joint."""
+        asked = {"times": times.tolist(), "side": "leaving"}
+        got = self.http.post(f"/takes/{self.take()}/transforms", json=asked).json()
+        names = [tuple(n) for n in got["joints"]]
+        pos, rot = np.array(got["positions"]), np.array(got["rotations"])
+        here = pos[:, names.index(name)]
+        if on is None:
+            return here
+        stage = names.index(on)
+        found: Floats = rotate(inverse(rot[:, stage]), here - pos[:, stage])
+        return found
+
+    def apply(self, page: Page, words: str) -> None:
+        expect(page.get_by_test_id("proof")).to_contain_text("Tried, not applied")
+        expect(page.get_by_test_id("offer").get_by_role("button", name="Apply ⏎")).to_be_enabled()
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, words)
+
+
+class Lifted(Tidy):
+    def test_swings_are_lifted_a_take_is_mirrored_placed_compared_and_led_in(self) -> None:
+        page = self.bench()
+        times = np.arange(0.0, 204.5, 0.5)
+        was = self.joint(("marl", "foot.L"), times)
+        self.select(page, "left leg", 0, 204)
+        offer = choose(page, "Lift the swings")
+        offer.get_by_label("higher by").fill("5")
+        page.keyboard.press("Tab")
+        expect(page.get_by_test_id("sentence")).to_contain_text("50.0 mm")
+        expect(page.get_by_test_id("sentence")).to_contain_text("contacts keep their places")
+        self.apply(page, "Lift 1 swing of left leg")
+        now = self.joint(("marl", "foot.L"), times)
+        self.assertAlmostEqual(float((now - was)[:, 1].max()), 0.05, delta=1e-4)
+        stands = (times <= 60.0) | (times >= 73.0)
+        np.testing.assert_array_equal(now[stands], was[stands])
+        # Mirrored, it begins as the original does; from the list of those for which there is no room.
+        self.select(page, "left leg", 0, 204)
+        offer = choose(page, "Mirror")
+        offer.get_by_role("button", name="more…").click()
+        offer.get_by_role("button", name="as the original").click()
+        hips = self.joint(("marl", "hips"), times[:1])
+        self.apply(page, "Mirror Marl")
+        np.testing.assert_allclose(self.joint(("marl", "hips"), times[:1]), hips, atol=0.02)
+        # Enter applies what was chosen from behind the button, too.
+        self.select(page, "left leg", 0, 204)
+        choose(page, "Lead in")
+        self.apply(page, "Lead Marl into the take over 24 frames")
+        info = self.http.get(f"/takes/{self.take()}").json()
+        self.assertEqual((info["first"], info["last"]), (-24, 204))
+        expect(page.get_by_test_id("strands")).to_have_attribute("data-first", "-24")
+        page.get_by_role("button", name="Undo").click()
+        expect(page.get_by_test_id("strands")).to_have_attribute("data-first", "0")
+        self.assertEqual(self.errors, [])
+
+
+class Smoothed(Tidy):
+    scene = "Ferry in rough water"
+
+    def test_an_ankle_is_smoothed_and_where_it_stands_it_slips_less(self) -> None:
+        page = self.bench()
+        self.select(page, "left leg", 0, 506)
+        choose(page, "Contacts")
+        self.apply(page, "contacts of left leg")
+        planks = next(
+            s["contacts"] for s in self.http.get(f"/takes/{self.take()}").json()["strands"] if s["part"] == "leg.L"
+        )
+        one = max(planks, key=lambda p: p["last"] - p["first"])
+        frames, deck = np.arange(one["first"], one["last"] + 0.5), ("deck", "deck")
+        was = self.joint(("marl", "foot.L"), frames, deck)
+        page.keyboard.press("Escape")
+        self.select(page, "left leg", 0, 506)
+        choose(page, "Smooth")
+        # How much noise there was is told, and that it is less now.
+        expect(page.get_by_test_id("sentence")).to_contain_text("dB less")
+        self.apply(page, "Smooth left leg")
+        now = self.joint(("marl", "foot.L"), frames, deck)
+        quick = [float(np.abs(np.diff(x, 2, axis=0)).mean()) for x in (was, now)]
+        self.assertLess(quick[1], 0.3 * quick[0])
+        self.assertLess(*(float(np.ptp(x, axis=0).max()) for x in (now, was)))
+        self.assertEqual(self.errors, [])
+
+
+if __name__ == "__main__":
+    unittest.main()
