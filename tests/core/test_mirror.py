@@ -11,6 +11,7 @@ from yielding_tether.core.cast import Member
 from yielding_tether.core.curves import ARRIVING, LEAVING, Key, curve, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
+from yielding_tether.core.layers import flattened
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.mirror import Mirror, apply
 from yielding_tether.core.parts import FkPart, FreePart, LimbPart, Part
@@ -21,6 +22,7 @@ from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
 
 from .test_bake import crossing
 from .test_findings import clean
+from .test_layers import arm, layered
 from .worlds import limb_member, random_take
 
 EVERY = {"marl", "rope", "lantern"}
@@ -332,6 +334,45 @@ class Asking(unittest.TestCase):
         self.assertEqual(outcome.label, "Mirror Marl, from frame 0 on")
         with self.assertRaisesRegex(CoreError, "part of a body"):
             run(program, "mirror", Asked((("rope", "rope"),), 0.0))
+
+
+class OfLayers(unittest.TestCase):
+    def test_layers_change_sides_with_what_they_lie_on(self) -> None:
+        base = clean(0)
+        rng = np.random.default_rng(3)
+        names = arm(base, "ik") + arm(base, "fk", "leg.L") + arm(base, "lead", "head")
+        p = layered(rng, base, names, 2, size=0.1)
+        layers = (replace(p.take.layers[0], mute=True), *p.take.layers[1:])
+        p = p.on(replace(p.take, layers=layers))
+        asked = Asked((("marl", "head"),), 0.0, None, {"what": "all"})
+        done = run(p, "mirror", asked)
+        self.assertEqual([(x.id, x.name, x.mute) for x in done.take.layers], [(x.id, x.name, x.mute) for x in layers])
+        at, joints = p.take.frames, p.joints()[1]
+
+        def same(a: Program, b: Program, within: float) -> None:
+            one, two = (x.evaluate(at) for x in (a, b))
+            np.testing.assert_allclose(two.pos[:, joints], one.pos[:, joints], atol=within)
+
+        # As the sum is mirrored; muted as what was without it, and heard as what was with it.
+        for mutes in ((True, True), (True, False), (False, False)):
+            before, after = (
+                x.on(
+                    replace(x.take, layers=tuple(replace(y, mute=m) for y, m in zip(x.take.layers, mutes, strict=True)))
+                )
+                for x in (p, p.on(done.take))
+            )
+            flat = before.on(flattened(before))
+            same(flat.on(run(flat, "mirror", asked).take), after, 1e-7)
+        twice = run(p.on(done.take), "mirror", asked).take
+        same(p, p.on(twice), 1e-7)
+        # Their keys go over with their kinds where a sign does it, and nothing is left where they were.
+        for was, now, again in zip(layers, done.take.layers, twice.layers, strict=True):
+            self.assertFalse([n for n in now.curves if ".L" in n])
+            for name, kept in was.curves.items():
+                if name.startswith(("marl/thigh", "marl/shin", "marl/foot", "marl/toe")):
+                    np.testing.assert_array_equal(now.curves[other_side(name)].times, kept.times)
+                    np.testing.assert_array_equal(now.curves[other_side(name)].marks, kept.marks)
+                    np.testing.assert_allclose(again.curves[name].numbers, kept.numbers, atol=1e-12)
 
 
 if __name__ == "__main__":

@@ -10,7 +10,7 @@ from playwright.sync_api import Page, expect
 
 from tests.core.test_handover import demo
 
-from .pages import Pages
+from .pages import Pages, choose
 
 
 class Crowd(Pages):
@@ -30,14 +30,14 @@ class Crowd(Pages):
         expect(card.get_by_role("button", name="Twirl, idle")).to_be_visible()
         self.select(page, r"^\W*head\b", 40, 100)
         strip = page.get_by_test_id("offer")
-        strip.get_by_role("button", name="Hand over").click()
+        choose(page, "Hand over")
         expect(strip.get_by_role("button", name="Twirl", exact=True)).to_have_attribute("aria-pressed", "true")
         expect(page.get_by_test_id("sentence").first).to_contain_text("Nothing moves at the change")
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Hand over head to Twirl")
         expect(card).to_contain_text("Twirl drives here")
         self.select(page, r"^\W*head\b", 120, 150)
-        strip.get_by_role("button", name="Shiver").click()
+        choose(page, "Shiver")
         expect(strip.get_by_label("by", exact=True)).to_be_hidden()
         strip.get_by_role("button", name="hard").click()
         strip.get_by_label("by", exact=True).fill("12")

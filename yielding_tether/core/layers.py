@@ -648,7 +648,6 @@ def _difference(program: Program, layer: Layer, lower: tuple[Take, Take], upper:
             continue
         one, two = ([t.curves.get(names[x], EMPTY) for x in group] for t in (lower[1], upper[1]))
         keyed = [x.times for x in (*one, *two)]
-        times = span.within(keyed)
 
         def between(
             at: Floats, side: int, one: list[Curve] = one, two: list[Curve] = two, group: Sequence[int] = group,
@@ -666,6 +665,8 @@ def _difference(program: Program, layer: Layer, lower: tuple[Take, Take], upper:
             step = scaled(multiply(inverse(euler(turn.order, a)), euler(turn.order, b)), share)
             return as_euler(step, turn.order, np.zeros((3, len(at))))
 
+        # Its own keys count too: what was on a channel may be on another now.
+        times = span.within([*keyed, *(kept[names[x]].times for x in group if names[x] in kept)])
         if all(
             _alike(turn, between(times, k), np.stack([_or_nothing(kept, names[x], times, k) for x in group]))
             for k in (0, 1)

@@ -28,13 +28,14 @@ from ..followers import BoundControl
 from ..follows import unused
 from ..glass import Glass, Place, Shown, glass_of, placed
 from ..kernels.hierarchy import to_local
+from ..layers import carried
 from ..measure import steps
 from ..parts.root import ABOUT
 from ..pivots import turnable
 from ..program import Poses, Program
 from ..proof import Proof, prove, reach
 from ..rig import Bound
-from ..takes import PIVOT, Capture, Contact, PivotPoint, Take, Tether
+from ..takes import PIVOT, Capture, Contact, Layer, PivotPoint, Take, Tether
 from ..transforms import Floats, Ints, inverse, multiply, rotate
 from .anchor import spot
 from .handover import refuse_locked
@@ -125,6 +126,52 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     now.check_loops()
     notes += _told(program, now, pairs, glass, first, last, whole)
     return now.take, prove("mirror" if glass.flips else "place", program, now, first, last, notes=tuple(notes))
+
+
+def apply_layered(program: Program, asked: Mirror) -> tuple[Take, Proof]:
+    """The same for a take with layers: each goes over to the other side as the base does, muted ones too."""
+    old = program.take.layers
+    heard = program.on(replace(program.take, layers=tuple(replace(x, mute=False, solo=False) for x in old)))
+    notes: list[str] = []
+
+    def work(beneath: Program) -> Take:
+        made, proof = apply(beneath, asked)
+        notes[:] = proof.notes
+        return made
+
+    made = carried(heard, work)
+    after = heard.on(made)
+    layers = tuple(
+        replace(x, curves=_as_keyed(heard, after, was, x), mute=was.mute, solo=was.solo)
+        for was, x in zip(old, made.layers, strict=True)
+    )
+    after = program.on(replace(made, layers=layers))
+    after.check_loops()
+    first, last = check_stretch(program.take, asked.first, asked.last)
+    operation = "place" if asked.plane == "none" else "mirror"
+    return after.take, prove(operation, program, after, first, last, notes=tuple(notes))
+
+
+def _as_keyed(program: Program, after: Program, was: Layer, made: Layer) -> dict[str, Curve]:
+    """Curves of a layer on the other side: where one of those that it had, or its negative, says the same at all frames, that with
+    its keys; what says nothing is left out."""
+    found: dict[str, Curve] = {}
+    frames = program.take.frames
+    for name, c in made.curves.items():
+        values = sample(c, frames, LEAVING)
+        if np.abs(values).max(initial=0.0) <= SAME:
+            continue
+        found[name] = c
+        for kept in was.curves.values():
+            sign = next(
+                (x for x in (1.0, -1.0) if np.abs(sample(kept, frames, LEAVING) * x - values).max() <= SAME), 0.0
+            )
+            if sign:
+                numbers = kept.numbers.copy()
+                numbers[:, 1:] *= sign
+                found[name] = Curve(numbers, kept.marks)
+                break
+    return found
 
 
 def _pose(program: Program, members: list[Member], glass: Glass, frame: float) -> tuple[Take, Proof]:
@@ -699,6 +746,7 @@ class MirrorTake(Operation):
 
     id = "mirror"
     rank = 26
+    under = "as is"
     label = "Mirror"
     applies = "parts"
     help = "The whole body, and what it holds, on the other side: systems, follows and keys change sides."
@@ -729,7 +777,7 @@ class MirrorTake(Operation):
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         mirror = self._asked(program, asked)
-        take, proof = apply(program, mirror)
+        take, proof = (apply_layered if program.take.layers else apply)(program, mirror)
         names = ", ".join(program.scene.member(m).name for m in mirror.members)
         pose = asked.first == asked.last
         return Outcome(

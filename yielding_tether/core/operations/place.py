@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from ..program import Program
 from ..rig import Bound
-from .mirror import AT, HEADING, WHAT, Mirror, apply, members_of, path_of, place_of
+from .mirror import AT, HEADING, WHAT, Mirror, apply, apply_layered, members_of, path_of, place_of
 from .operation import Asked, Choice, InView, Operation, Outcome, offered
 
 
@@ -18,6 +18,7 @@ class PlaceTake(Operation):
 
     id = "place"
     rank = 62
+    under = "as is"
     label = "Place"
     help = "The whole take begins elsewhere, headed as is said: the body, what it holds and where it stands go along."
     choices = (
@@ -39,6 +40,6 @@ class PlaceTake(Operation):
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         wanted = self._asked(program, asked)
-        take, proof = apply(program, wanted)
+        take, proof = (apply_layered if program.take.layers else apply)(program, wanted)
         names = ", ".join(program.scene.member(m).name for m in wanted.members)
         return Outcome(take, proof, f"Place {names}")
