@@ -8,7 +8,7 @@ from functools import cached_property
 import numpy as np
 
 from .curves import ARRIVING, LEAVING
-from .program import Program
+from .program import Program, pieces
 from .transforms import Floats, Ints, inverse, multiply, rotation_distance
 
 #: One-sided first difference of fourth order on five points a step apart (B. Fornberg, 1988).
@@ -17,6 +17,8 @@ STENCIL = np.array([-25.0 / 12.0, 4.0, -3.0, 4.0 / 3.0, -0.25])
 STEP, FINER, ROUNDS = 1.0 / 64.0, 4.0, 4
 #: A speed has converged where a finer step changes it by less than this share, and this much (metres or radians a frame).
 CONVERGED, SETTLED = 0.02, 2e-6
+#: Times whose limits are taken together: each asks for ten poses.
+AT_ONCE = 512
 
 
 @dataclass(frozen=True)
@@ -103,6 +105,12 @@ def one_sided(program: Program, times: Floats, nodes: Ints) -> Limits:
     change so fast that what a coarse step gives is no limit.
     """
     times = np.asarray(times, dtype=np.float64)
+    if len(times) > AT_ONCE:
+        parts = [one_sided(program, times[some], nodes) for some in pieces(len(times), AT_ONCE)]
+        pos, rot, velocity, spin = (
+            np.concatenate(x, axis=1) for x in zip(*((p.pos, p.rot, p.velocity, p.spin) for p in parts), strict=True)
+        )
+        return Limits(times, pos, rot, velocity, spin, np.concatenate([p.converged for p in parts]))
     step = steps(program.key_times(), times)
     pos, rot, velocity, spin = _speeds(program, times, step, nodes)
     converged = np.ones((len(times), len(nodes)), dtype=bool)
