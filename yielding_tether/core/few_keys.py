@@ -8,7 +8,9 @@ are held tighter until that is within the tolerance.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
@@ -46,6 +48,10 @@ IDLE = 1e-9
 BESIDE = 3
 #: How many times on both sides are held tighter with one that strays.
 SPREAD = 1
+
+
+#: Who searches channels side by side.
+_POOL = ThreadPoolExecutor(max(1, min(4, os.cpu_count() or 1)), "few keys")
 
 
 class _Thin(NamedTuple):
@@ -172,12 +178,14 @@ def choose(
         """The curves with channels held as tight as this; how far the joints stray then, in what they may, is in `off`."""
         nonlocal off
         tried, where = np.array(bends), np.zeros(len(times), dtype=bool)
-        for n in able:
+
+        def one(n: str) -> tuple[_Thin, Flags]:
             given = dense[n], middles[n], stay | fixed[n], share[n] * reach[n], tried
-            if anew:
-                thin[n], there = _thinned(*given), everywhere
-            else:
-                thin[n], there = _thinned_anew(thin[n], *given)
+            return (_thinned(*given), everywhere) if anew else _thinned_anew(thin[n], *given)
+
+        # Channels know nothing of one another here, and the search is compiled: cores share them.
+        for n, (made, there) in zip(able, _POOL.map(one, able), strict=True):
+            thin[n] = made
             where |= there
         found = dense | {n: thin[n].curve(dense[n], tried) for n in able}
         off = np.where(where, measured(found, where) / floor, off)
