@@ -10,7 +10,7 @@ from itertools import pairwise, product
 import numpy as np
 from scipy.interpolate import CubicHermiteSpline
 
-from yielding_tether.core.curves import FREE, SMOOTH, Curve, Key, curve, insert, put
+from yielding_tether.core.curves import FREE, LEAVING, SMOOTH, Curve, Key, curve, insert, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.few_keys import thinned
 from yielding_tether.core.findings import find_all
@@ -370,6 +370,23 @@ class OfKeys(unittest.TestCase):
                 apply(program, asked)
         outcome = run(program, "bake", Asked(leg, 10.0, 50.0, {"tolerance": 2.0}))
         self.assertEqual(outcome.label, "Bake left leg, frames 10 to 50")
+
+
+class Counts(unittest.TestCase):
+    def test_few_keys_are_half_of_those_inserted_where_they_are_wanted(self) -> None:
+        """Sixty frames of a keyed take handed over, planted feet among them: within the same tolerance, feet where they stood."""
+        program = Program(*lantern_round())
+        counts = {"within": 0, "few": 0}
+        for bound in (b for b in program.bounds.values() if b.member.id == "marl" and len(b.keyed_systems) > 1):
+            state = bound.state(program.sample(np.arange(10.0, 70.0), LEAVING, bound.driver_channels))
+            assert state is not None
+            to = next(s for s in bound.keyed_systems if s != state)
+            for keys in counts:
+                done = run(program, "handover", Asked((bound.id,), 10.0, 70.0, {"to": to, "keys": keys}))
+                counts[keys] += done.proof.keys.added
+                self.assertLessEqual(done.proof.departure_place.value, 1e-3 + 1e-9)
+                self.assertTrue(done.proof.contacts_kept)
+        self.assertLessEqual(counts["few"], 0.5 * counts["within"])
 
 
 if __name__ == "__main__":

@@ -274,6 +274,8 @@ def set_over(old: Curve, first: float, last: float, open_end: bool, level: float
 # --- carrying a motion on -------------------------------------------------------------------------------
 
 
+#: Frames up to which it is tried whether inserted keys of all channels are fewer than chosen ones.
+SHORT = 240.0
 #: Frames beyond twice which a motion is carried on a stretch after the other.
 LONG = 1000.0
 #: What added keys leave of the place (metres) and turn (radians) of a joint in a planted contact: half of what counts as
@@ -452,6 +454,13 @@ def _carried(
             more = np.empty(0)
     if placing.keys == "few" and end > start:
         keyed = _few(local, target, motion, old, keyed, times, crossed, placing, judged, near)
+        if judged.holds and end - start <= SHORT:
+            # What stands must hardly move: keys of all channels at the same times may do that with fewer.
+            same = dict(curves)
+            inserted = replace(placing, keys="within")
+            shared = _carried(program, target, same, start, end, open_end, inserted, motion, judged, near)
+            if sum(len(same[n]) for n in keyed) < sum(map(len, keyed.values())):
+                keyed, times = {n: same[n] for n in keyed}, shared
     curves.update(keyed)
     return times
 
