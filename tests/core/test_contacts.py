@@ -22,7 +22,7 @@ from yielding_tether.core.operations.mirror import Mirror
 from yielding_tether.core.operations.mirror import apply as mirror
 from yielding_tether.core.program import Program
 from yielding_tether.core.shapes import signed_distance
-from yielding_tether.core.takes import Capture, Contact, Take
+from yielding_tether.core.takes import Capture, Contact, Standing, Take
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo import cast_off, lantern_round
 
@@ -265,12 +265,44 @@ class Edited(unittest.TestCase):
         all_found = run(bare, "contacts", Asked((*RIGHT, *ARM), 0.0, None, {"do": "find"}))
         self.assertEqual([c.joint for c in all_found.take.contacts], ["foot.R", "foot.R", "hand.R"])
 
+    def test_split_and_made_one_again(self) -> None:
+        program = Program(*cast_off.cast_off())
+        before = [(c.joint, c.first, c.last) for c in program.take.contacts]
+        two = run(program, "contacts", Asked(RIGHT, 30.0, None, {"do": "split"}))
+        mine = [(c.first, c.last) for c in two.take.contacts if c.joint == "foot.R"]
+        self.assertEqual(mine, [(0.0, 30.0), (31.0, 60.0), (102.0, 204.0)])
+        self.assertEqual(two.take.curves, program.take.curves)
+        one = run(program.on(two.take), "contacts", Asked(RIGHT, 10.0, 50.0, {"do": "join"}))
+        self.assertEqual([(c.joint, c.first, c.last) for c in one.take.contacts], before)
+        # Whatever lies between two goes into the one.
+        whole = run(program, "contacts", Asked(RIGHT, 0.0, None, {"do": "join"}))
+        self.assertEqual([(c.first, c.last) for c in whole.take.contacts if c.joint == "foot.R"], [(0.0, 204.0)])
+        self.assertIn("slips", whole.proof.sentence)
+        # A foot that rolls keeps when its heel and its ball stand.
+        rolls = Contact(
+            "marl",
+            "foot.R",
+            "deck",
+            "deck",
+            10.0,
+            40.0,
+            None,
+            (Standing("heel", 6.0, 40.0), Standing("ball", 10.0, 50.0)),
+        )
+        rolling = program.on(replace(program.take, contacts=(rolls,)))
+        cut = run(rolling, "contacts", Asked(RIGHT, 25.0, None, {"do": "split"})).take
+        self.assertEqual([(c.begin, c.end) for c in cut.contacts], [(6.0, 25.0), (26.0, 50.0)])
+        back = run(rolling.on(cut), "contacts", Asked(RIGHT, 0.0, 60.0, {"do": "join"})).take
+        self.assertEqual(back.contacts, (rolls,))
+
     def test_what_cannot_be_done_says_so(self) -> None:
         program = Program(*cast_off.cast_off())
         for operation, asked, words in (
             ("contacts", Asked((("marl", "spine"),), 0.0, 9.0, {"do": "find"}), "no end that could stand"),
             ("contacts", Asked(RIGHT, 74.0, 84.0, {"do": "find"}), "nothing rests on anything"),
             ("contacts", Asked(RIGHT, 74.0, 84.0, {"do": "remove"}), "no contact there"),
+            ("contacts", Asked(RIGHT, 74.0, 84.0, {"do": "split"}), "goes on over frame 74"),
+            ("contacts", Asked(RIGHT, 10.0, 84.0, {"do": "join"}), "no two contacts"),
             ("contacts", Asked(RIGHT, 74.0, 84.0, {"do": "mark", "on": "own"}), "can be stood on"),
             ("contacts", Asked(RIGHT, 74.0, 74.0, {"do": "mark"}), "last frame after its first"),
             ("contact", Asked(first=1.0, last=9.0, choices={"contact": "marl/foot.R@7"}), "not there any more"),

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 
+import numpy as np
+
 from ..contact_finding import find
 from ..contacts import anchor_reads, end_of, part_of, reads, with_contact
 from ..errors import CoreError
@@ -62,6 +64,36 @@ def on_anchor(program: Program, part: tuple[str, str], on: str, first: float, la
     return Contact(part[0], end.control.rests_on, member, name, first, last)
 
 
+def split(program: Program, parts: Parts, first: float, last: float) -> tuple[list[Contact], list[Contact]]:
+    """Contacts that go on over the first frame of a stretch, and the two that each becomes: up to there, and from the next frame
+    on. CoreError where there is none."""
+    over = [c for p in parts for c in standing(program, p, first, last) if c.begin < first and c.end > first + 1.0]
+    pieces = [x for c in over for x in (c.cut(-np.inf, first), c.cut(first + 1.0, np.inf)) if x is not None]
+    if not over:
+        raise CoreError(f"{labels(program, parts)}: no contact goes on over frame {first:g}.")
+    return over, pieces
+
+
+def joined(program: Program, parts: Parts, first: float, last: float) -> tuple[list[Contact], list[Contact]]:
+    """Contacts of each part that a stretch reaches, and the one that those of each become, on what the first of them is on.
+    CoreError where no part has two."""
+    gone, made = list[Contact](), list[Contact]()
+    for part in parts:
+        mine = sorted(standing(program, part, first, last), key=lambda c: c.begin)
+        if len(mine) > 1:
+            one, end = mine[0], mine[-1]
+            points = {p.name: p for c in mine for p in c.points}
+            begun = {p.name: p.first for c in reversed(mine) for p in c.points}
+            whole = tuple(replace(p, first=begun[n]) for n, p in points.items())
+            gone += mine
+            made.append(replace(one, last=end.last, points=whole))
+    if not gone:
+        raise CoreError(
+            f"{labels(program, parts)}: there are no two contacts to make one of, from frame {first:g} to {last:g}."
+        )
+    return gone, made
+
+
 def named(contact: Contact) -> str:
     """What a contact stands on, as choices name it."""
     return "world" if contact.anchor_member == WORLD else f"{contact.anchor_member}/{contact.anchor}"
@@ -80,7 +112,10 @@ class Contacts(Operation):
     choices = (
         Choice(
             "do", "contacts", "options", "find",
-            (("find", "find them here"), ("mark", "mark one here"), ("remove", "take them away")),
+            (
+                ("find", "find them here"), ("mark", "mark one here"), ("remove", "take them away"),
+                ("split", "split at the first frame"), ("join", "make one of them"),
+            ),
             help="Found by their speed and by how near they are to set pieces and ground.",
         ),
         Choice("on", "on", "anchor", "world", when=("do", ("mark",)), help="What it stands on or holds."),
@@ -127,6 +162,12 @@ class Contacts(Operation):
         elif c["do"] == "mark":
             new = [on_anchor(program, p, c["on"], first, last) for p in asked.parts]
             said = f"Mark {labels(program, asked.parts)} on {anchor_reads(program, new[0])}"
+        elif c["do"] in ("split", "join"):
+            how = split if c["do"] == "split" else joined
+            gone, new = how(program, asked.parts, first, last)
+            take = replace(take, contacts=tuple(x for x in take.contacts if x not in gone))
+            into = f"Split contacts of {labels(program, asked.parts)}" if c["do"] == "split" else "Make one contact"
+            said = into if c["do"] == "split" else f"{into} of {len(gone)} of {labels(program, asked.parts)}"
         else:
             gone = [x for p in asked.parts for x in standing(program, p, first, last)]
             if not gone:
@@ -134,7 +175,8 @@ class Contacts(Operation):
             take = replace(take, contacts=tuple(x for x in take.contacts if x not in gone))
             said = f"Take {len(gone)} contact{'s' if len(gone) > 1 else ''} of {labels(program, asked.parts)} away"
         for contact in new:
-            take = with_contact(take, replace(contact, within=c["within"] / 1000.0 or None))
+            within = c["within"] / 1000.0 or (contact.within if c["do"] in ("split", "join") else None)
+            take = with_contact(take, replace(contact, within=within))
         return Outcome(take, prove("contacts", program, program.on(take), first, last), f"{said}, {where}")
 
 
