@@ -88,6 +88,7 @@ class Timing(unittest.TestCase):
             self.same(p, back, p.take.frames, p.take.frames, 1e-12)
             out = run(p, "retime", Asked(part, frame, frame + 12, {"how": "taken out"}))
             r = p.on(out.take)
+            self.assertLess(out.proof.outside_place.value, 1e-9)
             # Of a capture the first of the frames that are taken out goes too.
             left = before[:-1] if p.take.captures else before
             self.same(p, r, left, left, 1e-12, ARRIVING)

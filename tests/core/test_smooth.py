@@ -11,6 +11,7 @@ import numpy as np
 
 from tests.depth import DEPTH
 from yielding_tether.core.contacts import measure_all
+from yielding_tether.core.contacts import planted as planted_ones
 from yielding_tether.core.curves import SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
@@ -19,8 +20,10 @@ from yielding_tether.core.program import Program
 from yielding_tether.core.smoothing import cutoff_of, low_pass
 from yielding_tether.core.takes import Capture, Layer, Take
 from yielding_tether.core.transforms import Floats, multiply, rotation_distance
+from yielding_tether.demo.hauling_in import hauling_in
 from yielding_tether.demo.rough_crossing import Kind, crossing
 
+from .test_findings import clean
 from .test_handover import captured
 from .worlds import limb_member, scene, stepped
 
@@ -156,6 +159,28 @@ class Standing(unittest.TestCase):
             self.assertLessEqual(float(two.depth.max()), float(one.depth.max()) + 1e-5, c)
         self.assertTrue(done.proof.contacts_kept)
         self.assertLessEqual({f.key for f in find_all(q) if f.kind == "pop"}, {f.key for f in find_all(p)})
+
+    def test_keyed_limbs_stay_where_they_stand_in_either_system(self) -> None:
+        """Legs of a keyed take whose hips and feet are smoothed hard; and an arm handed over to FK while it holds the rail."""
+        hauling = Program(*hauling_in())
+        held = clean(0)
+        (hold,) = [c for c in held.take.contacts if c.joint == "hand.R"]
+        free = run(
+            held,
+            "handover",
+            Asked((("marl", "arm.R"),), hold.first + 30, hold.last - 10, {"to": "fk", "keys": "every"}),
+        )
+        held = held.on(free.take)
+        for p, parts in (
+            (hauling, (*LEGS, ("marl", "hips"))), (hauling, (("marl", "arm.L"), ("marl", "leg.L"))),
+            (held, (("marl", "spine"), ("marl", "arm.R"))),
+        ):  # fmt: skip
+            q = p.on(run(p, "smooth", Asked(parts, 9.0, float(p.take.last) - 3.0, {"above": 2.0})).take)
+            self.assertGreater(np.abs(p.evaluate(p.take.frames).pos - q.evaluate(p.take.frames).pos).max(), 1e-3)
+            mine = [c for c in planted_ones(p, 0.0, float(p.take.last)) if c.member == "marl"]
+            self.assertTrue(mine)
+            for c, one, two in zip(mine, measure_all(p, mine), measure_all(q, mine), strict=True):
+                self.assertLessEqual(float(two.place.max()), float(one.place.max()) + 1e-4, (p.scene.name, parts, c))
 
     def test_raw_stances_slip_less_and_other_parts_stay_as_they_are(self) -> None:
         made = crossing(Kind(rate=60, noise=0.003, seed=5))

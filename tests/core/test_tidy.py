@@ -10,6 +10,7 @@ import numpy as np
 from tests.depth import DEPTH
 from yielding_tether.core.curves import ARRIVING, FREE, LEAVING, SMOOTH, Curve, Key, curve
 from yielding_tether.core.errors import CoreError
+from yielding_tether.core.findings import find_all
 from yielding_tether.core.layers import turn_of
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.program import Program
@@ -74,15 +75,18 @@ class Resting(unittest.TestCase):
             q = program.on(run(program, "reset", Asked((("marl", part),), first, last, {"ease": ease})).take)
             bound = q.bound("marl", part)
             low = first if first == 0.0 else first + ease
-            at = np.arange(np.ceil(2 * low), 2 * (last - ease) + 0.5) / 2.0
+            high = last if last == 204.0 else last - ease
+            at = np.arange(np.ceil(2 * low), 2 * high + 0.5) / 2.0
             state = bound.state(q.sample(at[:-1], LEAVING, bound.driver_channels))
             assert state is not None
             mine = bound.systems[state]
             values = q.sample(at[:-1], LEAVING, mine.channels)
             np.testing.assert_allclose(values, np.repeat(mine.standard[:, None], len(at) - 1, axis=1), atol=1e-12)
             joints = q.joints()[1]
+            if ease:
+                self.assertLessEqual({f.key for f in find_all(q)}, {f.key for f in find_all(program)})
             for side, away in (
-                (ARRIVING, np.arange(0.0, first + 0.5)), (LEAVING, np.arange(np.ceil(last), 205.0)),
+                (ARRIVING, np.arange(0.0, first + 0.5)), (LEAVING, np.arange(np.ceil(last) + (last == 204.0), 205.0)),
             ):  # fmt: skip
                 if first == 0.0 and side == ARRIVING:
                     continue

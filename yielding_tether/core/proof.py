@@ -227,11 +227,11 @@ def sample_times(program: Program) -> Floats:
 
 #: Frames by which times may be off a key by rounding, and over which it is read how fast a take goes by.
 ROUNDING, PACE = 1e-9, 1e-3
-#: When what is seen at times (T,) of a take was seen in the one before.
-Then = Callable[[Floats], Floats]
+#: When what is seen at times (T,) of a take, as these arrive or leave, was seen in the one before.
+Then = Callable[[Floats, int], Floats]
 
 
-def same_time(times: Floats) -> Floats:
+def same_time(times: Floats, side: int = LEAVING) -> Floats:
     """Nothing came earlier or later."""
     return times
 
@@ -251,7 +251,7 @@ class _Worsts:
     def add(self, times: Floats, side: int = LEAVING) -> None:
         for some in pieces(len(times)):
             at = times[some]
-            old = self._before.evaluate(self._then(at), side, only=self._old)
+            old = self._before.evaluate(self._then(at, side), side, only=self._old)
             new = self._after.evaluate(at, side, only=self._new)
             place = np.linalg.norm(new.pos[:, self._new] - old.pos[:, self._old], axis=-1)
             turn = rotation_distance(new.rot[:, self._new], old.rot[:, self._old])
@@ -372,12 +372,12 @@ def _before(before: Program, times: Floats, then: Then) -> tuple[Floats, Floats]
     of its frames went by in one of these."""
     if then is same_time:
         return times, np.ones(len(times))
-    at, keys = then(times), before.key_times()
+    at, keys = then(times, LEAVING), before.key_times()
     if len(keys):
         after = np.minimum(np.searchsorted(keys, at), len(keys) - 1)
         for near in (keys[after], keys[np.maximum(after - 1, 0)]):
             at = np.where(np.abs(at - near) <= ROUNDING, near, at)
-    rates = [(then(times + by) - then(times)) / by for by in (PACE, -PACE)]
+    rates = [(then(times + by, k) - then(times, k)) / by for by, k in ((PACE, LEAVING), (-PACE, ARRIVING))]
     pace: Floats = np.maximum(*rates)
     return at, pace
 
@@ -507,7 +507,7 @@ def _at_their_time(curves: Mapping[str, Curve], then: Then) -> Mapping[str, Curv
     found = {}
     for name, c in curves.items():
         # Of keys between which a pose is held the last is the one that was there.
-        times, back = np.unique(then(c.times)[::-1], return_index=True)
+        times, back = np.unique(then(c.times, LEAVING)[::-1], return_index=True)
         row = len(c) - 1 - back
         found[name] = Curve(np.column_stack([times, c.numbers[row, 1:]]), c.marks[row])
     return found
@@ -517,10 +517,10 @@ def _when_it_was(contact: Contact, then: Then) -> Contact:
     """A contact at the times that it had."""
     if then is same_time:
         return contact
-    first, last = then(np.array([contact.first, contact.last])).tolist()
+    first, last = (float(then(np.array([t]), k)[0]) for t, k in ((contact.first, LEAVING), (contact.last, ARRIVING)))
     points = []
     for p in contact.points:
-        a, b = then(np.array([p.first, p.last])).tolist()
+        a, b = (float(then(np.array([t]), k)[0]) for t, k in ((p.first, LEAVING), (p.last, ARRIVING)))
         points.append(replace(p, first=a, last=b))
     return replace(contact, first=first, last=last, points=tuple(points))
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 
-from ..curves import ARRIVING, FENCE, FREE, SMOOTH, STEPPED, Curve, Key, insert, over, sample
+from ..curves import ARRIVING, FENCE, FREE, SMOOTH, STEPPED, Curve, Key, insert, over, put, sample
 from ..errors import CoreError
 from ..program import Program
 from ..proof import prove
@@ -77,5 +77,9 @@ def _at_rest(program: Program, bound: Bound, first: float, last: float, ease: fl
             )
         if high < last:
             keys.append(b._replace(arriving=b.leaving if kind == SMOOTH else rest, slope_in=b.slope_out, rule=FREE))
-        curves[names[c]] = over(kept, keys, first, last, default)
+        made = over(kept, keys, first, last, default)
+        if open_last:
+            # Nothing comes after it: what leaves the last frame of a take is at rest too.
+            made = put(made, [made.key(made.find(last) or 0)._replace(leaving=rest, slope_out=0.0)])
+        curves[names[c]] = made
     return curves

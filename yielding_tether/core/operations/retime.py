@@ -12,7 +12,7 @@ from dataclasses import dataclass, replace
 
 import numpy as np
 
-from ..curves import FENCE, FREE, SMOOTH, STEPPED, Curve, insert
+from ..curves import FENCE, FREE, LEAVING, SMOOTH, STEPPED, Curve, insert
 from ..errors import CoreError
 from ..program import Program
 from ..proof import prove
@@ -50,14 +50,15 @@ class Timing:
             found = np.where(times > self.first, times + self.by, times)
         return found
 
-    def then(self, times: Floats) -> Floats:
-        """When it was that comes at these times."""
+    def then(self, times: Floats, side: int = LEAVING) -> Floats:
+        """When it was that comes at these times, as they arrive or leave."""
         found: Floats = np.where(times >= self.until, times - self.by, np.minimum(times, self.first))
         if self.until > self.first:
             inside = (times > self.first) & (times < self.until)
             share = (times - self.first) / (self.until - self.first)
             found = np.where(inside, self.first + share * (self.last - self.first), found)
-        return np.where(times <= self.first, times, found)
+        before = times < self.first if self.until == self.first and side == LEAVING else times <= self.first
+        return np.where(before, times, found)
 
     def curve(self, kept: Curve, default: float) -> Curve:
         """A curve whose keys come then."""
@@ -110,7 +111,7 @@ class Timing:
         count = int(np.floor((float(self.now(np.array([end]))[0]) - own.first) / own.step + 1e-9)) + 1
         seen = own.first + own.step * np.arange(float(count))
         # A sample has one pose: where frames were taken out, that of the frame which comes there now.
-        at = np.where(seen >= self.until, seen - self.by, self.then(seen))
+        at = self.then(seen)
         place = (at - own.first) / own.step
         near = np.clip(np.round(place), 0, len(own.offsets) - 1).astype(np.int64)
         offsets, rotations = own.offsets[near].copy(), own.rotations[near].copy()
@@ -176,8 +177,8 @@ class Retime(Operation):
             "put in": f"{c['frames']} frames put in at frame {first:g}",
             "taken out": f"{stretch_words(first, last).capitalize()} taken out",
         }[c["how"]]
-        # Between its samples a capture goes smoothly through those beside them: that reaches a frame further.
-        near = 1.0 if take.captures else 0.0
+        # Between its samples a capture goes smoothly through two on either side: that reaches further.
+        near = 2.0 * max((c.step for c in take.captures.values()), default=0.0)
         low, high = max(timing.first - near, float(take.first)), min(timing.until + near, float(made.last))
         proof = prove(self.id, program, after, low, high, notes=tuple(notes), then=timing.then)
         return Outcome(made, proof, label)

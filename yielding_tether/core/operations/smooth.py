@@ -9,7 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from itertools import pairwise
-from typing import Literal, NamedTuple
+from typing import NamedTuple
 
 import numpy as np
 
@@ -104,11 +104,11 @@ class Smooth(Operation):
             )
         bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
         notes, now, used = list[str](), program, list[float]()
-        frames = np.arange(np.ceil(first), last + 0.5)
+        frames, stays = np.arange(np.ceil(first), last + 0.5), c["stands"] == "stays"
         for bound in bounds:
             was = _measured(program, bound, first, last)
             if c["what"] == "spikes":
-                done = _smoothed(now, now.bound(*bound.id), first, last, Spikes(), by)
+                done = _smoothed(now, now.bound(*bound.id), first, last, Spikes(), by, stays)
                 turned = [_local(p, p.bound(*bound.id), frames, LEAVING)[1] for p in (now, done)]
                 off = rotation_distance(*turned).max(axis=1)
                 notes.append(_spiked(bound, off, frames[0]))
@@ -119,13 +119,13 @@ class Smooth(Operation):
                 notes.append(f"{bound.who} has no noise above its own motion, and stays as it is.")
                 continue
             used.append(below)
-            now = _smoothed(now, now.bound(*bound.id), first, last, Fast(rate, below), by)
+            now = _smoothed(now, now.bound(*bound.id), first, last, Fast(rate, below), by, stays)
             notes.append(_said(bound, was, _measured(now, now.bound(*bound.id), first, last), rate, below))
         if now is program:
             raise CoreError(
                 f"{notes[0]} {'Choose other parts or frames.' if c['what'] == 'spikes' else 'Say what is too fast.'}"
             )
-        if c["stands"] == "stays":
+        if stays:
             now = held_ends(program, now, first, last, max(used, default=rate))
         now.check_loops()
         return Outcome(
@@ -215,17 +215,38 @@ class _Piece(NamedTuple):
         return found
 
 
-def _pieces(program: Program, bound: Bound, first: float, last: float) -> list[_Piece]:
-    """Pieces of a stretch between which the values of a part step."""
-    inner = [t for t in split_times(program, bound) if first < t < last]
-    edges = [first, *inner, last]
-    return [_Piece(a, b, a == program.take.first, b == program.take.last) for a, b in pairwise(edges) if b - a >= 4.0]
+def _pieces(
+    program: Program, bound: Bound, first: float, last: float, stands: list[tuple[float, float]]
+) -> list[_Piece]:
+    """Pieces of a stretch between which the values of a part step, or it stands."""
+    inner = {*split_times(program, bound), *(t for span in stands for t in span)}
+    edges = [first, *sorted(t for t in inner if first < t < last), last]
+    return [
+        _Piece(a, b, a == program.take.first, b == program.take.last) for a, b in pairwise(edges)
+        if b - a >= 4.0 and not any(low <= a and b <= high for low, high in stands)
+    ]  # fmt: skip
 
 
-def _smoothed(program: Program, bound: Bound, first: float, last: float, away: Away, by: float) -> Program:
-    """A part without what is faster, whatever drives it."""
+def _stands(program: Program, bound: Bound, first: float, last: float) -> list[tuple[float, float]]:
+    """From when to when the end of a part stands while a control of its own, which keys move, places it: there it is smooth."""
+    found = []
+    for c in program.take.contacts:
+        if part_of(program, c).id != bound.id or c.begin >= last or c.end <= first:
+            continue
+        middle = np.array([0.5 * (max(c.begin, first) + min(c.end, last))])
+        state = bound.state(program.sample(middle, LEAVING, bound.driver_channels))
+        if state in bound.keyed_systems and any(
+            x.touches and x.rests_on == c.joint for x in bound.systems[state].controls
+        ):
+            found.append((c.begin, c.end))
+    return found
+
+
+def _smoothed(program: Program, bound: Bound, first: float, last: float, away: Away, by: float, stays: bool) -> Program:
+    """A part without what is faster, whatever drives it; `stays`: but where a control of its own has its end stand."""
     now = program
-    for piece in _pieces(program, bound, first, last):
+    stands = _stands(program, bound, first, last) if stays else []
+    for piece in _pieces(program, bound, first, last, stands):
         at = np.append(piece.frames[:-1], 0.5 * (piece.frames[:-1] + piece.frames[1:]))
         state = bound.state(program.sample(at, LEAVING, bound.driver_channels))
         if state is None:
@@ -316,12 +337,11 @@ def _smooth_capture(program: Program, bound: Bound, system: str, piece: _Piece, 
             found.rot[:, node] = multiply(found.rot[:, up], turn[:, k])
         return found
 
-    return _carried(program, bound, system, piece.first, piece.last, poses, "every")
+    return _carried(program, bound, system, piece.first, piece.last, poses)
 
 
 def _carried(
     program: Program, bound: Bound, system: str, first: float, last: float, poses: Callable[[Floats, Ints], Poses],
-    keys: Literal["every", "kept"],
 ) -> Program:  # fmt: skip
     """A part's motion over a stretch put into a system of it."""
     breaks = program.key_times()
@@ -337,7 +357,7 @@ def _carried(
         first,
         last,
         open_end,
-        Placing(keys),
+        Placing("every"),
         Motion(program, poses, lambda t: FINE * steps(breaks, t)),
     )
     return program.with_curves({n: c for n, c in curves.items() if c is not program.take.curves.get(n)})
@@ -428,6 +448,5 @@ def _held_end(before: Program, now: Program, contact: Contact, first: float, las
     for a, b in pairwise([begin, *edges, end]):
         state = bound.state(made.sample(np.array([0.5 * (a + b)]), LEAVING, bound.driver_channels))
         if state is not None:
-            keys: Literal["every", "kept"] = "every" if bound.systems[state].system.moves_alone else "kept"
-            made = _carried(made, made.bound(*bound.id), state, a, b, poses, keys)
+            made = _carried(made, made.bound(*bound.id), state, a, b, poses)
     return made
