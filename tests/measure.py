@@ -26,7 +26,7 @@ import pinocchio as pin
 from yielding_tether.core.contact_finding import find
 from yielding_tether.core.curves import STEPPED, Curve, Key, curve
 from yielding_tether.core.findings import find_all
-from yielding_tether.core.operations import bake, fade_follow, flight, mirror, plant, repair, retether
+from yielding_tether.core.operations import Asked, bake, fade_follow, flight, mirror, plant, repair, retether, run
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.operations.pose import Drag, solve_all
 from yielding_tether.core.parts import LimbPart
@@ -540,6 +540,24 @@ def tidying() -> None:
         say(name, seconds=round(seconds, 3), ratio_to_evaluating_the_take=round(seconds / reference, 1))
 
 
+def sides_and_noise() -> None:
+    """A capture mirrored, and one leg of it smoothed, against evaluating it."""
+    scene, take = cast_off()
+    for frames in (1_000, 10_000):
+        read = bvh.read(long_capture(Program(scene, take), frames), "body", "long")
+        program = Program(Scene("long", (read.member,)), read.take)
+        reference = fastest(lambda p=program: p.evaluate(p.take.frames), 3)
+        for name, asked in {
+            "mirror": Asked((("body", "head"),), 0.0, None, {"what": "body", "plane": "own"}),
+            "smooth": Asked((("body", "leg.L"),), 0.0, None, {"above": 4.0}),
+        }.items():
+            seconds = fastest(lambda p=program, n=name, a=asked: run(p, n, a), 1)
+            say(
+                f"{name} of {frames:,} frames of a capture", seconds=round(seconds, 2),
+                ratio_to_evaluating_them=round(seconds / reference, 1),
+            )  # fmt: skip
+
+
 def whole_job() -> None:
     """Baking, following, planting and mirroring."""
     scene, take = cast_off()
@@ -614,8 +632,9 @@ def following() -> None:
 
 
 MEASUREMENTS = {
-    "evaluation": evaluation, "bodies": bodies, "kernels": kernels, "layers": layers, "handover": handover, "tidying": tidying,
-    "contacts": contacts, "live": live, "working": working, "whole job": whole_job, "following": following,
+    "evaluation": evaluation, "bodies": bodies, "kernels": kernels, "layers": layers, "handover": handover,
+    "tidying": tidying,
+    "contacts": contacts, "sides and noise": sides_and_noise, "live": live, "working": working, "whole job": whole_job, "following": following,
     "full take": full_take, "capture": capture, "faults": faults, "kills": kills, "writers": lambda: soak.writers(say),
     "soak": lambda: soak.soak(say), "page": lambda: page_measure.page(say),
 }  # fmt: skip
