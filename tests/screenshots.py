@@ -112,9 +112,10 @@ def main() -> None:
             for key in ("Home", "[", "End", "]"):
                 side.keyboard.press(key)
             choose(side, "Smooth")
-            side.get_by_test_id("proof").get_by_text("dB less").wait_for()
+            side.get_by_test_id("proof").get_by_text("dB less").first.wait_for()
             frame(side, 229)
-            side.get_by_test_id("proof").get_by_text("dB less").wait_for()
+            side.get_by_test_id("proof").get_by_text("dB less").first.wait_for()
+            side.mouse.move(640, 20)
             keep(side, "smooth")
             choose(side, "Make workable")
             side.get_by_test_id("proof").get_by_text("Tried, not applied").wait_for(timeout=180_000)
