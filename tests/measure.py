@@ -632,11 +632,10 @@ def following() -> None:
 
 
 MEASUREMENTS = {
-    "evaluation": evaluation, "bodies": bodies, "kernels": kernels, "layers": layers, "handover": handover,
-    "tidying": tidying,
-    "contacts": contacts, "sides and noise": sides_and_noise, "live": live, "working": working,
-    "whole job": whole_job, "following": following, "full take": full_take, "capture": capture, "faults": faults, "kills": kills, "writers": lambda: soak.writers(say),
-    "soak": lambda: soak.soak(say), "page": lambda: page_measure.page(say),
+    "evaluation": evaluation, "bodies": bodies, "kernels": kernels, "layers": layers, "handover": handover, "tidying": tidying,
+    "contacts": contacts, "sides and noise": sides_and_noise, "live": live, "working": working, "whole job": whole_job,
+    "following": following, "full take": full_take, "capture": capture, "faults": faults, "kills": kills,
+    "writers": lambda: soak.writers(say), "soak": lambda: soak.soak(say), "page": lambda: page_measure.page(say),
 }  # fmt: skip
 
 
