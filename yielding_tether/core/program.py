@@ -358,8 +358,11 @@ class Program:
             return np.ones(len(times))
         which = sides(side, len(times))
         root = self.rig.root_node(slot)
-        found = self.evaluate(times, which, only=[root]).size(slot)
-        assert found is not None
+        found = np.ones(len(times))
+        for some in pieces(len(times)):
+            grown = self.evaluate(times[some], which[some], only=[root]).size(slot)
+            assert grown is not None
+            found[some] = grown
         return found
 
     def _in_pieces(

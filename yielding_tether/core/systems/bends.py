@@ -12,7 +12,7 @@ from ..curves import ARRIVING, LEAVING, STEPPED, Curve, Key, curve, insert, put
 from ..express import control_target, expressed, fence, motion_of, set_over
 from ..findings import Finding, span_of, states, who_of
 from ..kernels.two_segment import SENSIBLE
-from ..program import Poses, Program
+from ..program import Poses, Program, pieces
 from ..proof import switch_times
 from ..rig import Bound
 from ..transforms import Floats, multiply, rotate
@@ -52,6 +52,15 @@ def _half_turn(axis: Floats) -> Floats:
     return np.concatenate([axis, np.zeros((len(axis), 1))], axis=1)
 
 
+def _read(
+    program: Program, bound: Bound, sides: Callable[[Poses], tuple[Floats, Floats]], grid: Floats, side: int
+) -> tuple[Floats, Floats]:
+    """Where a limb aims and to which side it bends (F, 3) at many times, a piece of them after the other."""
+    found = [sides(program.evaluate(grid[some], side, only=bound.nodes)) for some in pieces(len(grid))]
+    aims, bent = zip(*found, strict=True)
+    return np.concatenate(aims), np.concatenate(bent)
+
+
 def bend_flips(program: Program, bound: Bound, system: TwoSegment) -> Iterator[Finding]:
     """Stretches of IK in which the bend stands on the wrong side."""
     mine = bound.systems[system.name]
@@ -66,10 +75,8 @@ def bend_flips(program: Program, bound: Bound, system: TwoSegment) -> Iterator[F
             continue
         grid = np.unique(np.concatenate([np.arange(np.ceil(s.first), s.last + 0.5), [s.first, s.last], *keyed]))
         grid = grid[(grid >= s.first) & (grid <= s.last)]
-        arriving, leaving = (program.evaluate(grid, side, only=bound.nodes) for side in (ARRIVING, LEAVING))
-        (aim_a, side_a), (aim_l, side_l) = sides(arriving), sides(leaving)
-        grown = leaving.size(bound.slot)
-        least = BENT * mine.data.length * (1.0 if grown is None else grown)
+        (aim_a, side_a), (aim_l, side_l) = (_read(program, bound, sides, grid, side) for side in (ARRIVING, LEAVING))
+        least = BENT * mine.data.length * program.sizes(grid, LEAVING, int(bound.nodes[0]))
         bent_a, bent_l = np.linalg.norm(side_a, axis=1) > least, np.linalg.norm(side_l, axis=1) > least
         within = np.abs(side_turn(aim_l[:-1], side_l[:-1], aim_a[1:], side_a[1:])) > FLIP
         at = np.abs(side_turn(aim_a, side_a, aim_l, side_l)) > FLIP
