@@ -24,7 +24,7 @@ from yielding_tether.core.program import Program
 from yielding_tether.core.shapes import signed_distance
 from yielding_tether.core.takes import Capture, Contact, Standing, Take
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
-from yielding_tether.demo import cast_off, lantern_round
+from yielding_tether.demo import cast_off, lantern_round, rough_crossing
 
 from .readings import limbs_of
 from .test_bake import crossing
@@ -264,6 +264,20 @@ class Edited(unittest.TestCase):
         bare = program.on(replace(program.take, contacts=()))
         all_found = run(bare, "contacts", Asked((*RIGHT, *ARM), 0.0, None, {"do": "find"}))
         self.assertEqual([c.joint for c in all_found.take.contacts], ["foot.R", "foot.R", "hand.R"])
+
+    def test_what_counts_as_still_is_chosen(self) -> None:
+        made = rough_crossing.crossing(rough_crossing.Kind(rate=30, noise=0.001, seed=5))
+        program = Program(made.scene, made.take)
+        legs = (("marl", "leg.L"), ("marl", "leg.R"))
+        frames = []
+        for loose in (20.0, 100.0, 600.0):
+            try:
+                take = run(program, "contacts", Asked(legs, 0.0, None, {"do": "find", "loose": loose})).take
+                frames.append(sum(c.end - c.begin for c in take.contacts))
+            except CoreError:
+                frames.append(0.0)
+        self.assertLess(frames[0], frames[1])
+        self.assertLess(frames[1], frames[2])
 
     def test_split_and_made_one_again(self) -> None:
         program = Program(*cast_off.cast_off())

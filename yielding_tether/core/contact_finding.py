@@ -73,8 +73,9 @@ class Rest(NamedTuple):
     strays: float
 
 
-def find(program: Program, parts: Sequence[tuple[str, str]] | None = None) -> list[Contact]:
-    """Contacts of the ends of these parts, or of all, with set pieces and the ground; joint by joint in order of time."""
+def find(program: Program, parts: Sequence[tuple[str, str]] | None = None, loose: float = 1.0) -> list[Contact]:
+    """Contacts of the ends of these parts, or of all, with set pieces and the ground; joint by joint in order of time. loose: how
+    many times as much as usual what counts as rest may move, and be off what it stands on."""
     frames = program.take.frames
     rate = float(program.take.rate)
     ends = [e for b in program.bounds.values() if (parts is None or b.id in parts) and (e := _end(b))]
@@ -99,10 +100,10 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None) -> li
                 node = program.world if anchor[0] == WORLD else program.nodes[anchor]
                 way = _way(program, spot, member.id, node)
                 mine = [s for m, s in surfaces if (m.id, s.joint) == anchor]
-                for rest in _rests(way, rate, tall, least):
+                for rest in _rests(way, rate, tall, least, loose):
                     touching = spot if spot.name else end.surface
                     gap = _gap(program, member.id, touching, node, mine, ground, frames[rest.first : rest.last + 1])
-                    if gap <= (GAP if surfaces else GUESSED) * tall:
+                    if gap <= loose * (GAP if surfaces else GUESSED) * tall:
                         tried.append((rest.strays * (1.0 if mine else CLEARLY) + 1e-9, anchor, rest))
             # It stands on one thing at a time: on that in which it moves least.
             taken: list[tuple[tuple[str, str], Rest]] = []
@@ -258,8 +259,8 @@ def noise_of(way: Floats, rate: float) -> float:
     return float(np.sqrt(there / (12.0 * gammaincinv(1.5, QUIET) * way.shape[1] / 3.0)))
 
 
-def _rests(way: Floats, rate: float, tall: float, least: int) -> list[Rest]:
-    """Rests of one way (F, D), in order of time."""
+def _rests(way: Floats, rate: float, tall: float, least: int, loose: float = 1.0) -> list[Rest]:
+    """Rests of one way (F, D), in order of time; loose: as of `find`."""
     from scipy.ndimage import gaussian_filter1d
 
     points = way.shape[1] // 3
@@ -275,13 +276,13 @@ def _rests(way: Floats, rate: float, tall: float, least: int) -> list[Rest]:
         left = noise * np.sqrt(3.0 / (4.0 * np.sqrt(np.pi) * (blur * rate) ** 3))
     speed = np.linalg.norm(velocity.reshape(len(way), points, 3), axis=2).max(axis=1) * rate
     left *= rate
-    low, high = max(REST * tall, 2.5 * left), max(LEAVE * tall, 4.5 * left)
+    low, high = loose * max(REST * tall, 2.5 * left), loose * max(LEAVE * tall, 4.5 * left)
     runs = _runs(speed, low, high, max(2, round(least - 2.0 * blur * rate)))
     runs = _joined(runs, way, round(BREATH * rate), NEAR * tall + 2.0 * noise)
     reach = max(FEWEST + (noise > SPEAKS * tall), round((AROUND + WIDER * noise / tall) * rate))
     found = []
     for run in runs:
-        a, b = _kept(way, *run, max(CREEP * tall, STRAY * noise))
+        a, b = _kept(way, *run, loose * max(CREEP * tall, STRAY * noise))
         first, last = (_edge(way, a, b, out, rate, (noise, reach, STILL * tall + 0.5 * noise)) for out in (-1, 1))
         if last - first >= least:
             place = way[first : last + 1].mean(axis=0)

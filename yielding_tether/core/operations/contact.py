@@ -39,9 +39,9 @@ def standing(program: Program, part: tuple[str, str], first: float, last: float)
     ]  # fmt: skip
 
 
-def found(program: Program, parts: Parts, first: float, last: float) -> list[Contact]:
-    """Contacts that the motion shows, as far as they lie in a stretch."""
-    return [c for one in find(program, parts) if (c := one.cut(first, last))]
+def found(program: Program, parts: Parts, first: float, last: float, loose: float = 1.0) -> list[Contact]:
+    """Contacts that the motion shows, as far as they lie in a stretch; loose: as of `find`."""
+    return [c for one in find(program, parts, loose) if (c := one.cut(first, last))]
 
 
 def nearest(program: Program, part: tuple[str, str], first: float, last: float) -> Contact | None:
@@ -118,6 +118,10 @@ class Contacts(Operation):
             ),
             help="Found by their speed and by how near they are to set pieces and ground.",
         ),
+        Choice(
+            "loose", "that move by up to", "number", 100.0, least=10.0, most=1000.0, unit="% of what is usual",
+            when=("do", ("find",)), help="More: stances that creep or hover are found too; less: only those that stand still.",
+        ),
         Choice("on", "on", "anchor", "world", when=("do", ("mark",)), help="What it stands on or holds."),
         Choice(
             "within", "may leave it by", "number", 0.0, least=0.0, most=1000.0, unit="mm", folded=True,
@@ -155,7 +159,7 @@ class Contacts(Operation):
             if end_of(program.bound(*part)) is None:
                 raise CoreError(f"{program.bound(*part).part.label} has no end that could stand on anything.")
         if c["do"] == "find":
-            new = found(program, asked.parts, first, last)
+            new = found(program, asked.parts, first, last, c["loose"] / 100.0)
             if not new:
                 raise CoreError(f"{labels(program, asked.parts)}: nothing rests on anything, {where}.")
             said = f"Find {len(new)} contact{'s' if len(new) > 1 else ''} of {labels(program, asked.parts)}"
