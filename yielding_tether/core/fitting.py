@@ -82,6 +82,17 @@ def fit(program: Program, bound: Bound, system: str, poses: Poses, near: Floats 
     return Fit(mine.channels, values, position, rotation, gives)
 
 
+def reach(program: Program, bound: Bound, system: str, wanted: Poses) -> Poses:
+    """Poses of a part's joints as one of its systems has them that is fitted to wanted ones: its end where they have it, as far as
+    the part reaches; all else is not a number."""
+    mine = bound.systems[system]
+    near = program.now(float(wanted.times[0]), mine.channels)
+    values = held(mine, fit_values(program, bound, system, wanted, near))
+    overrides: dict[int, float | Floats] = {**bound.drive_to(system)}
+    overrides |= {int(c): v for c, v in zip(mine.channels, values, strict=True)}
+    return program.evaluate(wanted.times, wanted.side, overrides=overrides, only=bound.nodes)
+
+
 def residual(program: Program, bound: Bound, system: str, values: Floats, poses: Poses) -> tuple[Floats, Floats]:
     """(F,) metres and (F,) radians by which a part posed with these values (K, F) in one system misses the poses."""
     overrides: dict[int, float | Floats] = {int(c): values[k] for k, c in enumerate(bound.systems[system].channels)}

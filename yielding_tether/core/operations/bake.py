@@ -19,7 +19,7 @@ from ..contacts import end_of, planted
 from ..curves import LEAVING
 from ..errors import CoreError
 from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, holds_of, system_target
-from ..fitting import fit_values, held
+from ..fitting import reach
 from ..measure import steps
 from ..program import Poses, Program
 from ..progress import stage
@@ -198,11 +198,7 @@ class Planted:
         pos, rot, side = poses.pos[there], poses.rot[there], poses.side[there]
         sizes = None if poses.sizes is None else poses.sizes[there]
         pos[:, self.node] += share[there, None] * (stood[there] - pos[:, self.node])
-        mine = bound.systems[self.system]
-        near = program.now(float(at[there[0]]), mine.channels)
-        values = held(mine, fit_values(program, bound, self.system, Poses(at[there], pos, rot, side, sizes), near))
-        overrides = {**bound.drive_to(self.system), **{int(c): v for c, v in zip(mine.channels, values, strict=True)}}
-        reached = program.evaluate(at[there], side, overrides=overrides, only=bound.nodes)
+        reached = reach(program, bound, self.system, Poses(at[there], pos, rot, side, sizes))
         poses.pos[np.ix_(there, bound.nodes)] = reached.pos[:, bound.nodes]
         poses.rot[np.ix_(there, bound.nodes)] = reached.rot[:, bound.nodes]
         return poses

@@ -14,7 +14,7 @@ from ..contacts import end_of, part_of
 from ..curves import ARRIVING, FENCE, LEAVING, SMOOTH, STEPPED, Curve, insert, set_value
 from ..errors import CoreError
 from ..express import system_target
-from ..fitting import fit_values, held
+from ..fitting import reach
 from ..layers import scaled
 from ..program import Poses, Program
 from ..proof import prove
@@ -138,9 +138,6 @@ def _standing(program: Program, now: Program, bound: Bound, found: Poses, frame:
     node = now.nodes[bound.member.id, control.control.rests_on]
     at = program.evaluate([frame], only=[node])
     found.pos[0, node], found.rot[0, node] = at.pos[0, node], at.rot[0, node]
-    mine = bound.systems[system]
-    values = held(mine, fit_values(now, bound, system, found, now.now(frame, mine.channels)))
-    overrides = {**bound.drive_to(system), **{int(c): v for c, v in zip(mine.channels, values, strict=True)}}
-    reached = now.evaluate([frame], overrides=overrides, only=bound.nodes)
+    reached = reach(now, bound, system, found)
     found.pos[:, bound.nodes], found.rot[:, bound.nodes] = reached.pos[:, bound.nodes], reached.rot[:, bound.nodes]
     return found

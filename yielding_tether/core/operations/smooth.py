@@ -17,7 +17,7 @@ from ..contacts import anchor_node, part_of
 from ..curves import ARRIVING, LEAVING, STEPPED, Curve, insert
 from ..errors import CoreError
 from ..express import FINE, Motion, Placing, carry, fence, system_target
-from ..fitting import fit_values, held
+from ..fitting import reach
 from ..layers import scaled
 from ..measure import steps
 from ..program import Poses, Program
@@ -430,7 +430,7 @@ def _held_end(before: Program, now: Program, contact: Contact, first: float, las
         return now
     begin, end = max(first, back.first - LEAVES), min(last, back.last + LEAVES)
     edges = [t for t in split_times(now, bound) if begin < t < end]
-    limb, node = bound.systems[able[-1]], now.nodes[contact.member, contact.joint]
+    node = now.nodes[contact.member, contact.joint]
 
     def poses(at: Floats, side: Ints) -> Poses:
         found = now.evaluate(at, side, only=now.fit_nodes([bound]))
@@ -438,9 +438,7 @@ def _held_end(before: Program, now: Program, contact: Contact, first: float, las
         wanted = Poses(at, found.pos.copy(), found.rot.copy(), side, found.sizes)
         wanted.pos[:, node] += off
         wanted.rot[:, node] = multiply(wanted.rot[:, node], turn)
-        values = held(limb, fit_values(now, bound, able[-1], wanted, now.now(float(at[0]), limb.channels)))
-        overrides = {**bound.drive_to(able[-1]), **{int(c): v for c, v in zip(limb.channels, values, strict=True)}}
-        reached = now.evaluate(at, side, overrides=overrides, only=bound.nodes)
+        reached = reach(now, bound, able[-1], wanted)
         found.pos[:, bound.nodes], found.rot[:, bound.nodes] = reached.pos[:, bound.nodes], reached.rot[:, bound.nodes]
         return found
 
