@@ -88,6 +88,8 @@ def choose(page: Page, operation: str) -> Locator:
     else:
         more.click()
         page.get_by_role("menuitem", name=operation, exact=True).click()
+        # Until it is gone it keeps the pointer from what lies under it.
+        expect(page.get_by_role("menu")).to_have_count(0)
     return offer
 
 

@@ -23,7 +23,7 @@ _UP = np.array([0.0, 1.0, 0.0])
 
 
 @dataclass(frozen=True)
-class Place:
+class Beginning:
     """Where a take is to begin: as the original does, at the origin of what it stands on, or at a `spot` of the world (metres),
     there headed by an angle (radians about the vertical; 0: along z)."""
 
@@ -123,7 +123,7 @@ def glass_of(program: Program, member: Member, frame: float, plane: str) -> Glas
     return Glass(program, node, point, normal / np.linalg.norm(normal), rest, flips)
 
 
-def placed(program: Program, glass: Glass, member: Member, frame: float, to: Place) -> Glass:
+def placed(program: Program, glass: Glass, member: Member, frame: float, to: Beginning) -> Glass:
     """A glass whose picture begins at a place: at a frame a body's root is there, over the same ground, headed as is said."""
     root = next((b for b in program.bounds.values() if b.member.id == member.id and b.part.free), None)
     if root is None:

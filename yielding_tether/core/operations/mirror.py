@@ -26,7 +26,7 @@ from ..express import FINE, Motion, fit_along, system_target
 from ..fitting import fit_values
 from ..followers import BoundControl
 from ..follows import unused
-from ..glass import Glass, Place, Shown, glass_of, placed
+from ..glass import Beginning, Glass, Shown, glass_of, placed
 from ..kernels.hierarchy import to_local
 from ..layers import carried
 from ..measure import steps
@@ -69,7 +69,7 @@ class Mirror:
     first: float
     last: float | None = None
     plane: Literal["stage", "own", "none"] = "stage"
-    placed: Place | None = None
+    placed: Beginning | None = None
 
 
 def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
@@ -705,13 +705,13 @@ HEADING = Choice(
 )  # fmt: skip
 
 
-def place_of(c: Mapping[str, Any]) -> Place:
+def place_of(c: Mapping[str, Any]) -> Beginning:
     """The place that is chosen; CoreError where none is."""
     where = spot(c["at"]) if c["to"] == "spot" else None
     if c["to"] == "spot" and where is None:
         raise CoreError("Click the place in the view at which it is to begin, or give x y z in metres.")
     at = (0.0, 0.0, 0.0) if where is None else (float(where[0]), float(where[1]), float(where[2]))
-    return Place(c["to"], at, float(np.radians(c["heading"])))
+    return Beginning(c["to"], at, float(np.radians(c["heading"])))
 
 
 def members_of(program: Program, parts: Parts, what: str) -> tuple[str, ...]:
