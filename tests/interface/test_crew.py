@@ -281,11 +281,14 @@ class Places(Crew):
         names, was, _ = self.places(self.take(), [float(f) for f in range(0, 205, 3)])
         self.select(page, "right arm", 125, 204)
         offer = self.choose(page, "Make an anchor")
+        # Its choices take room from the view.
+        expect(offer.get_by_label("called", exact=True)).to_be_visible()
+        self.settled(page)
         view = page.get_by_test_id("view").bounding_box()
         assert view
         at = view["x"] + 0.4 * view["width"], view["y"] + 0.85 * view["height"]
-        page.mouse.move(*at)
-        page.mouse.move(at[0] + 2, at[1] + 2)
+        page.mouse.move(at[0] - 40, at[1] - 20)
+        page.mouse.move(*at, steps=8)
         # What the pointer is over lights up and says its name.
         expect(page.get_by_test_id("pointed")).to_have_text("Deck")
         page.mouse.click(*at)
