@@ -70,7 +70,7 @@ class Starting(unittest.TestCase):
         self.addCleanup(end)
         return process
 
-    def wait(self, port: int, seconds: float = 60.0) -> dict:  # type: ignore[type-arg]
+    def wait(self, port: int, seconds: float = 180.0) -> dict:  # type: ignore[type-arg]
         until = time.monotonic() + seconds
         while time.monotonic() < until:
             try:
