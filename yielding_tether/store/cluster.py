@@ -39,12 +39,22 @@ def server_programs() -> Path:
     return found[-1].parent
 
 
+#: Ports that systems do not give to connections by themselves, and how many of them are tried.
+PORTS, TRIES = range(20_000, 32_000), 50
+
+
 def free_port() -> int:
-    """A TCP port on loopback that nothing listens on at this moment."""
-    with socket.socket() as s:
-        s.bind(("127.0.0.1", 0))
-        port: int = s.getsockname()[1]
-        return port
+    """A TCP port on loopback that nothing listens on at this moment; below those that connections are given, none of which can take
+    it before somebody listens."""
+    for port in (*secrets.SystemRandom().sample(PORTS, TRIES), 0):
+        with socket.socket() as s:
+            try:
+                s.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            found: int = s.getsockname()[1]
+            return found
+    raise OSError("There is no free port on this machine.")
 
 
 @dataclass
