@@ -45,7 +45,7 @@ class Shifting(unittest.TestCase):
             joints = p.joints()[1]
             ends = np.array([0.0, 60.0])
             for by in (0.0, 17.0, 20.5, -8.0):
-                q = p.on(run(p, "shift-loop", Asked((next(iter(p.bounds)),), choices={"by": by})).take)
+                q = p.on(run(p, "shift-loop", Asked((next(iter(p.bounds)),), 0.0, None, choices={"by": by})).take)
                 shift = by % 60.0 if by else 30.0
                 at = np.arange(0.0, 60.0 - shift + 0.25, 0.5)
                 at = at[at <= 60.0 - shift]
@@ -55,7 +55,7 @@ class Shifting(unittest.TestCase):
                 moved = [x.pos[1, joints] - x.pos[0, joints] for x in (one, two)]
                 np.testing.assert_allclose(moved[1], moved[0], atol=1e-9)
                 self.assertLess(rotation_distance(two.rot[0, joints], two.rot[1, joints]).max(), 1e-7)
-                back = q.on(run(q, "shift-loop", Asked((next(iter(p.bounds)),), choices={"by": -shift})).take)
+                back = q.on(run(q, "shift-loop", Asked((next(iter(p.bounds)),), 0.0, None, choices={"by": -shift})).take)
                 frames = p.take.frames
                 # It is further on by what one round brought it; that apart all is as it was.
                 a, b = (x.evaluate(frames).pos[:, joints] for x in (p, back))

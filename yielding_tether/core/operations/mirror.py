@@ -73,7 +73,12 @@ class Mirror:
 
 
 def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
-    """The take after it, and its proof. CoreError says what can't be done; nothing changes then."""
+    """The take after it, and its proof; layers go along. CoreError says what can't be done; nothing changes then."""
+    return _layered(program, asked) if program.take.layers else _mirrored(program, asked)
+
+
+def _mirrored(program: Program, asked: Mirror) -> tuple[Take, Proof]:
+    """The same for a take without layers."""
     first, last = check_stretch(program.take, asked.first, asked.last)
     take = program.take
     whole = first == take.first and last == take.last
@@ -128,14 +133,14 @@ def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     return now.take, prove("mirror" if glass.flips else "place", program, now, first, last, notes=tuple(notes))
 
 
-def apply_layered(program: Program, asked: Mirror) -> tuple[Take, Proof]:
+def _layered(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     """The same for a take with layers: each goes over to the other side as the base does, muted ones too."""
     old = program.take.layers
     heard = program.on(replace(program.take, layers=tuple(replace(x, mute=False, solo=False) for x in old)))
     notes: list[str] = []
 
     def work(beneath: Program) -> Take:
-        made, proof = apply(beneath, asked)
+        made, proof = _mirrored(beneath, asked)
         notes[:] = proof.notes
         return made
 
@@ -777,7 +782,7 @@ class MirrorTake(Operation):
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         mirror = self._asked(program, asked)
-        take, proof = (apply_layered if program.take.layers else apply)(program, mirror)
+        take, proof = apply(program, mirror)
         names = ", ".join(program.scene.member(m).name for m in mirror.members)
         pose = asked.first == asked.last
         return Outcome(

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from ..program import Program
 from ..rig import Bound
-from .mirror import AT, HEADING, WHAT, Mirror, apply, apply_layered, members_of, path_of, place_of
+from .mirror import AT, HEADING, WHAT, Mirror, apply, members_of, path_of, place_of
 from .operation import Asked, Choice, InView, Operation, Outcome, offered
 
 
@@ -40,6 +40,6 @@ class PlaceTake(Operation):
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         wanted = self._asked(program, asked)
-        take, proof = (apply_layered if program.take.layers else apply)(program, wanted)
+        take, proof = apply(program, wanted)
         names = ", ".join(program.scene.member(m).name for m in wanted.members)
         return Outcome(take, proof, f"Place {names}")

@@ -19,7 +19,7 @@ from ..program import Program
 from ..proof import prove
 from ..rig import Bound
 from ..takes import Contact, Layer, Take
-from .operation import Asked, Choice, Operation, Outcome, offered
+from .operation import Asked, Choice, Operation, Outcome, check_stretch, offered
 
 #: What one round may leave of a value that steps.
 STEPS = 1e-9
@@ -54,9 +54,13 @@ class ShiftLoop(Operation):
             raise CoreError(f"{who} has a capture, which can't be shifted in its cycle: bake it to keys first.")
         if not by:
             raise CoreError("It begins there already: that is a whole round.")
-        cut = float(take.first) + by
+        if check_stretch(take, asked.first, asked.last) != (take.first, take.last):
+            raise CoreError(
+                "A part of a take can't go round by itself: choose the whole take to shift it in its cycle."
+            )
+        cut, stepped = float(take.first) + by, {int(c) for b in program.bounds.values() for c in b.switches}
         made = replace(
-            take, curves={n: _shifted(program, n, k, cut) for n, k in take.curves.items()}, contacts=_contacts(take, cut),
+            take, curves={n: _shifted(program, n, k, cut, stepped) for n, k in take.curves.items()}, contacts=_contacts(take, cut),
             layers=tuple(_layer(program, x, cut) for x in take.layers),
         )  # fmt: skip
         after = program.on(made)
@@ -65,23 +69,20 @@ class ShiftLoop(Operation):
         return Outcome(made, proof, f"Shift the loop by {by:g} frames")
 
 
-def _shifted(program: Program, name: str, kept: Curve, cut: float) -> Curve:
+def _shifted(program: Program, name: str, kept: Curve, cut: float, switches: set[int]) -> Curve:
     """A curve whose part from the cut on comes first, and then what was before that."""
     first, last = float(program.take.first), float(program.take.last)
     channel = program.channels[name]
-    stepped = program.info[channel][2].trait.stepped or channel in _switches(program)
+    stepped = program.info[channel][2].trait.stepped or channel in switches
     return _turned_round(
         kept, float(program.defaults[channel]), first, last, cut, program.reading(name) if stepped else ""
     )
 
 
-def _switches(program: Program) -> set[int]:
-    return {int(c) for b in program.bounds.values() for c in b.switches}
-
-
 def _turned_round(kept: Curve, default: float, first: float, last: float, cut: float, steps: str) -> Curve:
     """The same; steps: how a value reads that has to be the same after one round."""
-    if not len(kept):
+    if len(kept) < 2 and not (len(kept) and kept.numbers[0, 1] != kept.numbers[0, 2]):
+        # What stands still does so everywhere.
         return kept
     whole = kept
     for t in (first, cut, last):

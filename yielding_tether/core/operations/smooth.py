@@ -106,7 +106,6 @@ class Smooth(Operation):
         notes, now, used = list[str](), program, list[float]()
         frames, stays = np.arange(np.ceil(first), last + 0.5), c["stands"] == "stays"
         for bound in bounds:
-            was = _measured(program, bound, first, last)
             if c["what"] == "spikes":
                 done = _smoothed(now, now.bound(*bound.id), first, last, Spikes(), by, stays)
                 turned = [_local(p, p.bound(*bound.id), frames, LEAVING)[1] for p in (now, done)]
@@ -119,6 +118,7 @@ class Smooth(Operation):
                 notes.append(f"{bound.who} has no noise above its own motion, and stays as it is.")
                 continue
             used.append(below)
+            was = _measured(program, bound, first, last)
             now = _smoothed(now, now.bound(*bound.id), first, last, Fast(rate, below), by, stays)
             notes.append(_said(bound, was, _measured(now, now.bound(*bound.id), first, last), rate, below))
         if now is program:
