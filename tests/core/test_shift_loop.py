@@ -55,7 +55,9 @@ class Shifting(unittest.TestCase):
                 moved = [x.pos[1, joints] - x.pos[0, joints] for x in (one, two)]
                 np.testing.assert_allclose(moved[1], moved[0], atol=1e-9)
                 self.assertLess(rotation_distance(two.rot[0, joints], two.rot[1, joints]).max(), 1e-7)
-                back = q.on(run(q, "shift-loop", Asked((next(iter(p.bounds)),), 0.0, None, choices={"by": -shift})).take)
+                back = q.on(
+                    run(q, "shift-loop", Asked((next(iter(p.bounds)),), 0.0, None, choices={"by": -shift})).take
+                )
                 frames = p.take.frames
                 # It is further on by what one round brought it; that apart all is as it was.
                 a, b = (x.evaluate(frames).pos[:, joints] for x in (p, back))

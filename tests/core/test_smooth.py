@@ -160,6 +160,19 @@ class Standing(unittest.TestCase):
         self.assertTrue(done.proof.contacts_kept)
         self.assertLessEqual({f.key for f in find_all(q) if f.kind == "pop"}, {f.key for f in find_all(p)})
 
+    def test_captured_legs_meet_what_is_planted_when_the_hips_are_smoothed_hard(self) -> None:
+        made = crossing(Kind(rate=30, noise=0.002, seed=77))
+        p = Program(made.scene, made.take)
+        p = p.on(run(p, "contacts", Asked(LEGS, 0.0, None)).take)
+        p = p.on(run(p, "plant", Asked(LEGS, 0.0, None, {"each": "all"})).take)
+        self.assertFalse([f for f in find_all(p) if f.kind == "pop"])
+        q = p.on(run(p, "smooth", Asked((("marl", "hips"),), 0.0, None, {"above": 1.5})).take)
+        frames = p.take.frames
+        self.assertGreater(np.abs(p.evaluate(frames).pos - q.evaluate(frames).pos).max(), 5e-4)
+        self.assertEqual([f.sentence for f in find_all(q) if f.kind == "pop"], [])
+        for one, two in zip(measure_all(p, p.take.contacts), measure_all(q, q.take.contacts), strict=True):
+            self.assertLessEqual(float(two.place.max()), float(one.place.max()) + 1e-4)
+
     def test_keyed_limbs_stay_where_they_stand_in_either_system(self) -> None:
         """Legs of a keyed take whose hips and feet are smoothed hard; and an arm handed over to FK while it holds the rail."""
         hauling = Program(*hauling_in())

@@ -16,12 +16,12 @@ import numpy as np
 from ..contacts import anchor_node, part_of
 from ..curves import ARRIVING, LEAVING, STEPPED, Curve, insert
 from ..errors import CoreError
-from ..express import FINE, Motion, Placing, carry, fence, system_target
+from ..express import FINE, Motion, Placing, carry, fence, join, lead, system_target
 from ..fitting import reach
 from ..layers import scaled
-from ..measure import steps
+from ..measure import one_sided, steps
 from ..program import Poses, Program
-from ..proof import prove, split_times
+from ..proof import prove, split_times, switch_times
 from ..rig import Bound
 from ..smoothing import HIGHEST, Away, Fast, Spikes, continuous, cutoff_of, fast, low_pass, low_pass_turns
 from ..takes import Contact
@@ -369,6 +369,33 @@ def held_ends(before: Program, after: Program, first: float, last: float, cutoff
     now = after
     for contact in (c for c in before.take.contacts if c.begin < last and c.end > first):
         now = _held_end(before, now, contact, first, last, cutoff)
+    for id in before.bounds:
+        now = _met(before, now, id, first, last)
+    return now
+
+
+def _met(before: Program, now: Program, id: tuple[str, str], first: float, last: float) -> Program:
+    """A part whose capture meets what keys hold, where one goes over to the other: the one went along with what carries it, the
+    other stayed. Only where nothing jumped before."""
+    bound = now.bound(*id)
+    times = [t for t in switch_times(now, bound) if first < t < last] if bound.captured else []
+    if not times:
+        return now
+    was, new = (one_sided(p, np.array(times), p.bounds[id].nodes) for p in (before, now))
+    for k, t in enumerate(times):
+        if new.pose_jump[k].max() <= KEPT[0] or was.pose_jump[k].max() > KEPT[0]:
+            continue
+        states = [bound.state(now.sample([t], side, bound.driver_channels)) for side in (ARRIVING, LEAVING)]
+        alone = [x is not None and bound.systems[x].system.moves_alone for x in states]
+        if alone[0] == alone[1]:
+            continue
+        curves = dict(now.take.curves)
+        target = system_target(now, now.bound(*id), str(states[0] if alone[0] else states[1]))
+        if alone[1]:
+            join(now, target, curves, t, LEAVES)
+        else:
+            lead(now, target, curves, t)
+        now = now.with_curves({n: c for n, c in curves.items() if c is not now.take.curves.get(n)})
     return now
 
 
