@@ -11,6 +11,7 @@ from yielding_tether.core.cast import Member
 from yielding_tether.core.curves import ARRIVING, LEAVING, Key, curve, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
+from yielding_tether.core.glass import Plane
 from yielding_tether.core.layers import flattened
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.mirror import Mirror, apply
@@ -194,7 +195,7 @@ class OfDemoTakes(unittest.TestCase):
 
     def test_its_own_heading_keeps_the_start(self) -> None:
         program = clean(0)
-        take, _ = apply(program, Mirror(("marl",), 0.0, plane="own"))
+        take, _ = apply(program, Mirror(("marl",), 0.0, plane=Plane("own")))
         a, b = program.evaluate([0.0]), program.on(take).evaluate([0.0])
         hips = program.nodes["marl", "hips"]
         self.assertLess(float(np.linalg.norm(a.pos[0, hips] - b.pos[0, hips])), 1e-6)
@@ -262,7 +263,8 @@ class Lengths(unittest.TestCase):
             program = Program(
                 replace(scene, members=tuple(body if m is member else m for m in scene.members)), program.take
             )
-            take, proof = apply(program, Mirror((body.id,), 0.0))
+            none = {(body.id, f"arm.{s}"): f"arm.{s}" for s in "LR"}
+            take, proof = apply(program, Mirror((body.id,), 0.0, mates=none))
             after = Program(program.scene, take)
             self.assertEqual(sum("keeps its own motion" in n for n in proof.notes), 5, proof.notes)
             # The arm at the keys of what drives it, whether FK or IK on the rail.

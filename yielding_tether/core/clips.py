@@ -180,15 +180,43 @@ def reflected(turns: Floats, normal: Floats) -> Floats:
 
 
 def partner(member: Member, part: Part) -> Part | None:
-    """The part of the same kind, with as many joints, on the other side; the part itself in the middle."""
+    """The part of the same kind, with as many joints, on the other side: the one that is called like it, or that lies where a
+    mirror shows it; the part itself in the middle."""
     if part.side == "middle":
         return part
+    if named := _namesake(member, part):
+        return named
+    # Of those that nobody is called like, the nearest to one another.
+    there = _nearest(member, part)
+    return there if there is not None and _nearest(member, there) is part else None
+
+
+def _likes(member: Member, part: Part) -> list[Part]:
+    """Parts of the same kind on the other side."""
     other = "right" if part.side == "left" else "left"
-    wanted = part.label.replace(part.side, other)
-    for p in member.parts:
-        if p.side == other and p.label == wanted and p.kind == part.kind and len(p.joints) == len(part.joints):
-            return p
-    return None
+    mine = (other, part.kind, len(part.joints))
+    return [p for p in member.parts if (p.side, p.kind, len(p.joints)) == mine]
+
+
+def _namesake(member: Member, part: Part) -> Part | None:
+    wanted = part.label.replace(part.side, "right" if part.side == "left" else "left")
+    return next((p for p in _likes(member, part) if p.label == wanted), None)
+
+
+def _nearest(member: Member, part: Part) -> Part | None:
+    """The part without a namesake at rest nearest to where a mirror shows one; None where none is within a tenth of the body."""
+    pos, index, side = member.skeleton.rest_pose[0], member.skeleton.index, across(member)
+    within = 0.1 * float(np.ptp(pos, axis=0).max())
+    roots = [pos[index[p.joints[0]]] @ side for p in member.parts if p.side == "middle"]
+    middle = float(np.median(roots)) if roots else 0.0
+    wanted = pos[[index[j] for j in part.joints]]
+    wanted = wanted - 2.0 * np.outer(wanted @ side - middle, side)
+    likes = _likes(member, part)
+    found = [
+        (float(np.linalg.norm(pos[[index[j] for j in p.joints]] - wanted, axis=1).mean()), k)
+        for k, p in enumerate(likes) if _namesake(member, p) is None
+    ]  # fmt: skip
+    return likes[min(found)[1]] if found and min(found)[0] <= within else None
 
 
 def matching(member: Member, clip: PartClip, swap: bool) -> Part | None:

@@ -23,6 +23,12 @@ FULL = 1.0 + 1e-6
 _STEP = 1e-3
 
 
+def free_name(anchor: str, member: str, taken: set[str]) -> str:
+    """A name for a follow that no other of the control has."""
+    names = (anchor, f"{member} {anchor}", *(f"{anchor} {k}" for k in range(2, 1000)))
+    return next(n.replace(".", " ") for n in names if n.replace(".", " ") not in taken)
+
+
 def unused(program: Program, bound: Bound) -> list[Tether]:
     """Follows of a part's controls that nothing in the take keys. One that is keyed to zero is left for its dial."""
     found = []

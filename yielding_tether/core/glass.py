@@ -17,6 +17,7 @@ from .clips import across
 from .curves import LEAVING
 from .errors import CoreError
 from .program import Program
+from .rig import Bound
 from .transforms import Floats, Ints, inverse, multiply, rotate
 
 _UP = np.array([0.0, 1.0, 0.0])
@@ -53,19 +54,22 @@ class Glass:
         found: Floats = np.eye(3) - (2.0 * np.outer(self.rest, self.rest) if self.flips else 0.0)
         return found
 
-    def at(self, times: Floats, side: Ints | int = LEAVING) -> Shown:
-        """The mirror as it stands at these times."""
-        pos, rot = self.program.track(times, side, [self.node])
-        return Shown(self, pos[:, 0], rot[:, 0])
+    def at(self, times: Floats, side: Ints | int = LEAVING, now: Program | None = None) -> Shown:
+        """The mirror as it stands at these times; what it shows is as it stands then in `now`, where that is another take."""
+        here = self.program.track(times, side, [self.node])
+        there = here if now is None else now.track(times, side, [self.node])
+        return Shown(self, here[0][:, 0], here[1][:, 0], there[0][:, 0], there[1][:, 0])
 
 
 @dataclass(frozen=True)
 class Shown:
-    """A mirror at F times: place (F, 3) and rotation (F, 4) of what it is fixed in."""
+    """A mirror at F times: place (F, 3) and rotation (F, 4) of what it is fixed in, and where that is for what it shows."""
 
     glass: Glass
     pos: Floats
     rot: Floats
+    there: Floats
+    turned: Floats
 
     def place(self, pos: Floats) -> Floats:
         """Positions (F, 3) as they are shown."""
@@ -75,52 +79,89 @@ class Shown:
             local = local - 2.0 * off[:, None] * self.glass.normal
         if self.glass.turn is not None and self.glass.shift is not None:
             local = rotate(np.broadcast_to(self.glass.turn, self.rot.shape), local) + self.glass.shift
-        result: Floats = self.pos + rotate(self.rot, local)
+        result: Floats = self.there + rotate(self.turned, local)
         return result
 
     def turn(self, rot: Floats, rest: Floats, other: Floats) -> Floats:
         """World rotations (F, 4) of a joint with this rest as those of one with the other rest: plane · rotation · inverse of
         rest · plane at rest · other rest. A reflection is a half turn about its normal, up to a sign."""
-        beyond = multiply(rot, inverse(rest))
+        # In what the mirror is fixed in, and out of it again where that is now.
+        local = multiply(inverse(self.rot), multiply(rot, inverse(rest)))
         if self.glass.flips:
             a, b = (np.append(n, 0.0) for n in (self.glass.normal, self.glass.rest))
-            flip = multiply(multiply(self.rot, np.broadcast_to(a, self.rot.shape)), inverse(self.rot))
-            shown: Floats = multiply(multiply(flip, beyond), multiply(b, other))
+            local = multiply(multiply(np.broadcast_to(a, self.rot.shape), local), multiply(b, other))
         else:
-            shown = multiply(beyond, other)
+            local = multiply(local, other)
         if self.glass.turn is not None:
-            by = multiply(multiply(self.rot, np.broadcast_to(self.glass.turn, self.rot.shape)), inverse(self.rot))
-            shown = multiply(by, shown)
+            local = multiply(np.broadcast_to(self.glass.turn, self.rot.shape), local)
+        shown: Floats = multiply(self.turned, local)
         return shown
 
 
-def glass_of(program: Program, member: Member, frame: float, plane: str) -> Glass:
-    """An upright plane through a body at a frame, fixed in what carries its root there: across the nearest axis of that
-    ("stage"), across the body ("own"), or none at all ("none")."""
+@dataclass(frozen=True)
+class Plane:
+    """In which plane a mirror lies: upright through the body, across the nearest axis of what carries it ("stage") or of the body
+    ("own"); through the middle of something else (`node`, "fixed"); upright through a `spot` of the world (metres), running
+    `along` a heading (radians about the vertical; 0: along z); through the body as it leans ("leaning"); or nowhere ("none")."""
+
+    how: Literal["stage", "own", "fixed", "spot", "leaning", "none"] = "stage"
+    node: int = -1
+    spot: tuple[float, float, float] = (0.0, 0.0, 0.0)
+    along: float = 0.0
+
+
+#: Across what the body stands on.
+STAGE = Plane()
+
+
+def glass_of(program: Program, member: Member, frame: float, plane: Plane) -> Glass:
+    """A plane through a body at a frame, or elsewhere, fixed in what carries its root there or in what it is said to be."""
     root = next((b for b in program.bounds.values() if b.member.id == member.id and b.part.free), None)
-    rest = across(member)
-    flips = plane != "none"
+    rest, how = across(member), plane.how
+    flips = how != "none"
     if root is None:
         return Glass(program, program.world, np.zeros(3), rest, rest, flips)
     node, joint = program.world, int(root.nodes[0])
+    own = member.skeleton.rest_pose[1][member.skeleton.index[root.part.joints[0]]]
+    if how == "leaning":
+        return Glass(program, joint, np.zeros(3), rotate(inverse(own), rest), rest)
     for control in root.controls.values():
         weights = [float(program.now(frame, one.switches).max(initial=0.0)) for one in control.anchors]
         if max(weights) > 0.5:
             node = control.anchors[int(np.argmax(weights))].node
+    node = plane.node if how == "fixed" else node
     poses = program.evaluate([frame], only=[joint, node])
     back = inverse(poses.rot[0, node])
-    index = member.skeleton.index[root.part.joints[0]]
-    turned = multiply(multiply(back, poses.rot[0, joint]), inverse(member.skeleton.rest_pose[1][index]))
-    normal = rotate(turned, rest) * np.array([1.0, 0.0, 1.0])
+    turned = multiply(multiply(back, poses.rot[0, joint]), inverse(own))
+    normal = rotate(turned, rest)
+    if how == "spot":
+        normal = rotate(back, np.array([np.cos(plane.along), 0.0, -np.sin(plane.along)]))
+    normal = normal * np.array([1.0, 0.0, 1.0])
     if float(np.linalg.norm(normal)) < 1e-3:
         raise CoreError(f"{member.name} lies on its side at frame {frame:g}: its own plane is not upright there.")
-    if plane == "stage":
-        # The nearest axis of what the body stands on: there most keys change nothing but their sign.
+    if how in ("stage", "fixed"):
+        # The nearest axis of what it stands on: there most keys change nothing but their sign.
         straight = np.zeros(3)
         straight[int(np.argmax(np.abs(normal)))] = 1.0
         normal = straight
-    point = rotate(back, poses.pos[0, joint] - poses.pos[0, node])
+    place = np.array(plane.spot) if how == "spot" else poses.pos[0, node if how == "fixed" else joint]
+    point = rotate(back, place - poses.pos[0, node])
     return Glass(program, node, point, normal / np.linalg.norm(normal), rest, flips)
+
+
+def glass_within(program: Program, bound: Bound) -> Glass:
+    """The mirror in which a part sees its place on the other side of its body: in the middle of the nearest joint above that is on
+    neither side, and goes with that."""
+    member, skeleton = bound.member, bound.member.skeleton
+    middle = {j for p in member.parts if p.side == "middle" for j in p.joints}
+    up = skeleton.parents[skeleton.index[bound.part.joints[0]]]
+    while up >= 0 and skeleton.joints[up].name not in middle and skeleton.parents[up] >= 0:
+        up = skeleton.parents[up]
+    if up < 0:
+        raise CoreError(f"{bound.who} hangs from nothing in which it could change sides: mirror the whole body.")
+    rest = across(member)
+    normal = rotate(inverse(skeleton.rest_pose[1][up]), rest)
+    return Glass(program, program.nodes[member.id, skeleton.joints[up].name], np.zeros(3), normal, rest)
 
 
 def placed(program: Program, glass: Glass, member: Member, frame: float, to: Beginning) -> Glass:

@@ -29,7 +29,11 @@ function Strip() {
   if (!info) return null;
   const offered = stretch ? offeredFor(operations, info, stretch.parts) : [];
   const current = operations?.find((o) => o.id === wish?.operation);
-  const counts = (c: Choice) => !c.when || !(c.when.choice in choices) || c.when.values.includes(String(choices[c.when.choice]));
+  // One that depends on another counts where that one does.
+  const counts = (c: Choice): boolean => {
+    const on = c.when && current?.choices.find((o) => o.name === c.when?.choice);
+    return !c.when || ((!on || counts(on)) && (!(c.when.choice in choices) || c.when.values.includes(String(choices[c.when.choice]))));
+  };
   // What becomes of layers is asked where there are any.
   const layered = info.layers.some((l) => l.heard);
   const able = current?.choices.filter((c) => counts(c) && (layered || c.name !== "layers")) ?? [];

@@ -10,34 +10,47 @@ the other but for its sign and a constant, its keys are carried over as they are
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
-from dataclasses import dataclass, replace
-from typing import Any, Literal
+from collections.abc import Callable, Mapping
+from dataclasses import dataclass, field, replace
+from typing import Any, NamedTuple
 
 import numpy as np
 
 from ..cast import Member
-from ..channels import ROTATION, TRANSLATION, channel_id
-from ..clips import partner
-from ..contacts import cleared, with_contact
-from ..curves import ARRIVING, EMPTY, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, over, sample, set_value
+from ..channels import ROTATION, TRANSLATION
+from ..contacts import end_of
+from ..curves import ARRIVING, EMPTY, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, sample, set_value
+from ..curves import over as put_over
 from ..errors import CoreError
-from ..express import FINE, Motion, fit_along, system_target
+from ..express import FINE, Motion, Target, fit_along, system_target
 from ..fitting import fit_values
-from ..followers import BoundControl
 from ..follows import unused
-from ..glass import Beginning, Glass, Shown, glass_of, placed
-from ..kernels.hierarchy import to_local
+from ..glass import STAGE, Beginning, Glass, Plane, Shown, glass_of, glass_within, placed
 from ..layers import carried
 from ..measure import steps
-from ..parts.root import ABOUT
-from ..pivots import turnable
+from ..other_side import (
+    SAME,
+    Mates,
+    Pairs,
+    capture_over,
+    contacts_over,
+    lengths_over,
+    marks_over,
+    mate,
+    part_pairs,
+    pivots_over,
+    points_over,
+    switches_over,
+    tethers_over,
+    whole_pairs,
+)
 from ..program import Poses, Program
 from ..proof import Proof, prove, reach
 from ..rig import Bound
-from ..takes import PIVOT, Capture, Contact, Layer, PivotPoint, Take, Tether
-from ..transforms import Floats, Ints, inverse, multiply, rotate
+from ..takes import WORLD, Layer, Take
+from ..transforms import Floats, Ints, inverse, multiply, rotate, rotation_distance
 from .anchor import spot
+from .contact import standing
 from .handover import refuse_locked
 from .operation import (
     Asked,
@@ -46,30 +59,55 @@ from .operation import (
     Operation,
     Outcome,
     Parts,
+    Step,
     check_parts,
     check_stretch,
+    labels,
     offered,
+    run,
     stretch_words,
 )
-from .retether import free_name
+from .retether import anchor_of, check_anchor
 
-#: What of a fitted key may differ from the other side's, its sign apart, for the key to be carried over.
-SAME = 1e-7
 #: Rounds in which what follows one another settles.
 ROUNDS = 4
+#: Rounds in which keys are added to what goes over within its body, where that moves itself, and how far off is near enough:
+#: metres and radians.
+DENSER, WITHIN = 12, (1e-3, np.pi / 360.0)
+#: A difference of distances that is told, metres.
+TOLD = 1e-3
 
 
 @dataclass(frozen=True)
 class Mirror:
-    """What is asked for: the bodies and props to mirror, by id, the frames, and the plane: across what the body stands on
-    ("stage"), or across the body as it is headed at the first frame ("own"); "none": they are only placed. `placed`: where
-    what comes of it begins, by default where the mirror shows it."""
+    """What is asked for: the bodies and props to mirror, by id, the frames, and the plane. `placed`: where what comes of it begins,
+    by default where the mirror shows it. `parts`: only these, by id, within their bodies: the two sides are exchanged, or, without
+    `exchange`, each goes onto the other side. `mates`: which part is like which, where the animator says so."""
 
     members: tuple[str, ...]
     first: float
     last: float | None = None
-    plane: Literal["stage", "own", "none"] = "stage"
+    plane: Plane = STAGE
     placed: Beginning | None = None
+    parts: tuple[tuple[str, str], ...] = ()
+    exchange: bool = True
+    mates: Mates = field(default_factory=dict)
+
+
+class Over(NamedTuple):
+    """Pairs of parts, and the mirror that shows each where its partner is to be: `within` its body, or one `glass` for all."""
+
+    pairs: Pairs
+    glass: Glass
+    within: Mapping[tuple[str, str], Glass]
+
+    def of(self, bound: Bound) -> Glass:
+        """The mirror of a part."""
+        return self.within.get(bound.id, self.glass)
+
+    def at(self, bound: Bound, times: Floats, side: Ints | int, now: Program) -> Shown:
+        """The mirror of a part as it stands at times, and where what it shows is in what came of it so far."""
+        return self.of(bound).at(times, side, now if bound.id in self.within else None)
 
 
 def apply(program: Program, asked: Mirror) -> tuple[Take, Proof]:
@@ -82,36 +120,35 @@ def _mirrored(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     first, last = check_stretch(program.take, asked.first, asked.last)
     take = program.take
     whole = first == take.first and last == take.last
-    members = [program.scene.member(m) for m in asked.members]
-    lead = next((m for m in members if m.kind == "character"), members[0])
-    held = [m.name for m in members if m.id in take.captures]
-    if held and not whole and first < last:
+    pose = first == last and not whole
+    over, notes = _over(program, asked, first)
+    pairs, glass = over.pairs, over.glass
+    held = [program.scene.member(m).name for m in sorted(pairs.members & take.captures.keys())]
+    if held and not (whole or pose):
         raise CoreError(
             f"{', '.join(held)} has a capture, which can only be mirrored as a whole: choose the whole take."
         )
     if asked.placed is not None and not whole:
         raise CoreError("A part of a take can't begin elsewhere than the rest of it goes on: place the whole take.")
-    glass = glass_of(program, lead, first, asked.plane)
-    if asked.placed is not None:
-        glass = placed(program, glass, lead, first, asked.placed)
-    for member in members:
-        for part in member.parts:
-            refuse_locked(program, list(program.bound(member.id, part.name).own.values()), first, last)
-    if first == last and not whole:
-        return _pose(program, [m for m in members if m.kind == "character"], glass, first)
-    pairs, notes = _pairs(program, members, glass)
-    tethers, renamed = _tethers(program, pairs, glass)
-    captures = {m: _capture(program, program.scene.member(m), pairs, glass) if m in asked.members else c
-                for m, c in take.captures.items()}  # fmt: skip
-    mine = {program.channel_names()[c] for b in pairs.values() if not _alone(b) for c in b.own.values()}
-    curves = {n: c for n, c in take.curves.items() if n not in mine} | _switches(program, pairs, renamed)
-    curves |= _pivots(program, pairs, glass)
+    if asked.plane.how == "leaning" and not pose:
+        raise CoreError("A plane that leans with the body is for a pose: choose one frame, or another plane.")
+    for other in pairs.values():
+        refuse_locked(program, list(other.own.values()), first, last)
+    if pose:
+        return _pose(program, over, notes, first)
+    tethers, renamed = tethers_over(program, pairs, glass)
+    captures = {
+        m: capture_over(program, m, pairs, over.of) if m in pairs.members else c for m, c in take.captures.items()
+    }
+    mine = {program.channel_names()[c] for id, b in pairs.items() if id not in pairs.alone for c in b.own.values()}
+    curves = {n: c for n, c in take.curves.items() if n not in mine} | switches_over(program, pairs, renamed)
+    curves |= pivots_over(program, pairs, glass)
     now = program.on(replace(take, curves=curves, tethers=tethers, captures=captures))
     order = sorted(pairs, key=lambda id: int(program.bounds[id].nodes.min()))
     for _ in range(ROUNDS):
         before = dict(now.take.curves)
         for id in order:
-            now = now.with_curves(_expressed(program, now, program.bounds[id], now.bounds[pairs[id].id], glass))
+            now = now.with_curves(_expressed(program, now, program.bounds[id], now.bounds[pairs[id].id], over))
         if before.keys() == now.take.curves.keys() and all(_near(before[n], c) for n, c in now.take.curves.items()):
             break
     if not whole:
@@ -122,15 +159,38 @@ def _mirrored(program: Program, asked: Mirror) -> tuple[Take, Proof]:
                 for n in names
             }
         )
-    points = _points(program, pairs, glass) if whole else take.points
-    now = now.on(replace(now.take, contacts=_contacts(program, pairs, first, last), points=points))
+    points = points_over(program, pairs, glass) if whole else take.points
+    contacts, wanted = contacts_over(program, pairs, first, last), marks_over(take, pairs, first, last)
+    now = now.on(replace(now.take, contacts=contacts, points=points, wanted=wanted))
     # What was followed is followed no more where the other side follows it now: that stays for its dial.
     idle = {t for b in program.bounds.values() for t in unused(program, b)}
     left = {t for b in now.bounds.values() for t in unused(now, b)} - idle
     now = now.with_curves({n: set_value(EMPTY, float(take.first), 0.0, STEPPED) for t in left for n in t.weights})
     now.check_loops()
-    notes += _told(program, now, pairs, glass, first, last, whole)
+    notes += [*_told(program, now, over, first, last, whole), *_left_out(program, now, pairs, first, last)]
     return now.take, prove("mirror" if glass.flips else "place", program, now, first, last, notes=tuple(notes))
+
+
+def _over(program: Program, asked: Mirror, first: float) -> tuple[Over, list[str]]:
+    """What goes over to what, in which mirror, and what is told of it."""
+    members = [program.scene.member(m) for m in asked.members]
+    lead = next((m for m in members if m.kind == "character"), members[0])
+    if asked.parts:
+        pairs = part_pairs(program, list(asked.parts), asked.mates, asked.exchange)
+        within = {id: glass_within(program, program.bounds[id]) for id in pairs}
+        return Over(pairs, next(iter(within.values())), within), []
+    glass = _glass(program, asked, lead, first)
+    pairs, notes = whole_pairs(program, [m.id for m in members], glass.flips, asked.mates)
+    return Over(pairs, glass, {}), notes
+
+
+def _glass(program: Program, asked: Mirror, lead: Member, first: float) -> Glass:
+    """The mirror that is asked for."""
+    moved = {int(n) for b in program.bounds.values() if b.member.id in asked.members for n in b.nodes}
+    if asked.plane.how == "fixed" and asked.plane.node in moved:
+        raise CoreError("A mirror can't be fixed in what it mirrors: choose a set piece, the world or what stays.")
+    glass = glass_of(program, lead, first, asked.plane)
+    return glass if asked.placed is None else placed(program, glass, lead, first, asked.placed)
 
 
 def _layered(program: Program, asked: Mirror) -> tuple[Take, Proof]:
@@ -153,7 +213,7 @@ def _layered(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     after = program.on(replace(made, layers=layers))
     after.check_loops()
     first, last = check_stretch(program.take, asked.first, asked.last)
-    operation = "place" if asked.plane == "none" else "mirror"
+    operation = "place" if asked.plane.how == "none" else "mirror"
     return after.take, prove(operation, program, after, first, last, notes=tuple(notes))
 
 
@@ -179,17 +239,18 @@ def _as_keyed(program: Program, after: Program, was: Layer, made: Layer) -> dict
     return found
 
 
-def _pose(program: Program, members: list[Member], glass: Glass, frame: float) -> tuple[Take, Proof]:
+def _pose(program: Program, over: Over, notes: list[str], frame: float) -> tuple[Take, Proof]:
     """The pose of bodies at one frame on the other side, keyed in every system of each part; what drives and what is
     followed stays, and so does what they hold."""
-    pairs, notes = _pairs(program, members, glass)
+    pairs = over.pairs
     changed: dict[str, Curve] = {}
     names = program.channel_names()
     now = program
     at, side = np.array([frame]), np.zeros(1, dtype=np.int64)
-    shown = glass.at(at)
-    for id in sorted(pairs, key=lambda id: int(pairs[id].nodes.min())):
+    mine = [id for id in pairs if program.bounds[id].member.kind == "character"]
+    for id in sorted(mine, key=lambda id: int(pairs[id].nodes.min())):
         bound, other = program.bounds[id], pairs[id]
+        shown = over.at(bound, at, LEAVING, now)
         state = other.state(program.now(frame, other.driver_channels)[:, None])
         if state is None or other.systems[state].system.moves_alone:
             raise CoreError(
@@ -199,7 +260,7 @@ def _pose(program: Program, members: list[Member], glass: Glass, frame: float) -
         for system in other.keyed_systems:
             target = system_target(now, other, system)
             reached = now.evaluate(at, side, only=now.fit_nodes([other]))
-            _reflect(reached, was, bound, other, shown)
+            _reflect(reached, was, bound, other, shown, id in pairs.alone)
             values = target.fit(reached, now.now(frame, target.channels))[:, 0]
             for k, c in enumerate(target.channels):
                 old = now.curve(int(c))
@@ -212,10 +273,10 @@ def _pose(program: Program, members: list[Member], glass: Glass, frame: float) -
     return now.take, prove("mirror", program, now, first, last, notes=tuple(notes))
 
 
-def _reflect(reached: Poses, was: Poses, bound: Bound, other: Bound, shown: Shown) -> None:
+def _reflect(reached: Poses, was: Poses, bound: Bound, other: Bound, shown: Shown, alone: bool) -> None:
     """Puts a part's joints where the mirror shows those of its partner; those of a part without one where they were in what they
     hang from. was: its joints, and what they hang from."""
-    if _alone(bound):
+    if alone:
         for k in bound.outward:
             up, node = bound.above[k], bound.nodes[k]
             turn = multiply(reached.rot[:, up], inverse(was.rot[:, up]))
@@ -231,34 +292,68 @@ def _reflect(reached: Poses, was: Poses, bound: Bound, other: Bound, shown: Show
         )
 
 
-def _told(
-    program: Program, now: Program, pairs: dict[tuple[str, str], Bound], glass: Glass, first: float, last: float,
-    whole: bool,
-) -> list[str]:  # fmt: skip
+def _told(program: Program, now: Program, over: Over, first: float, last: float, whole: bool) -> list[str]:
     """How far parts are from where the mirror shows them, where that is more than a tenth of a millimetre: between keys, or
     where they follow what stays."""
     at = np.unique(np.append(np.arange(2 * np.ceil(first), 2 * last + 0.5) / 2.0, [first, last]))
     found = []
     # What leaves the last frame of a stretch is what was there before.
     side = np.where((at == last) & (not whole), ARRIVING, LEAVING)
-    shown = glass.at(at, side)
+    seen = None if over.within else over.glass.at(at, side)
     was, new = program.evaluate(at, side), now.evaluate(at, side)
-    for id, other in pairs.items():
-        there = now.bounds[other.id]
+    for id, other in over.pairs.items():
+        there, alone = now.bounds[other.id], id in over.pairs.alone
         wanted = replace(new, pos=new.pos.copy(), rot=new.rot.copy())
-        _reflect(wanted, was, program.bounds[id], there, shown)
+        shown = seen or over.at(program.bounds[id], at, side, now)
+        _reflect(wanted, was, program.bounds[id], there, shown, alone)
         off = np.linalg.norm(wanted.pos[:, there.nodes] - new.pos[:, there.nodes], axis=-1).max(axis=1)
         if off.max() > 1e-4:
             worst = float(at[int(np.argmax(off))])
             where = (
-                "it was in what it hangs from"
-                if _alone(other)
-                else "the mirror shows it"
-                if glass.flips
-                else "it was put"
+                "it was in what it hangs from" if alone else "the mirror shows it" if over.glass.flips else "it was put"
             )
             found.append(f"{other.who} is up to {1000 * off.max():.1f} mm from where {where}, at frame {worst:g}.")
     return found
+
+
+def _left_out(program: Program, now: Program, pairs: Pairs, first: float, last: float) -> list[str]:
+    """What of bodies and props that stay is followed by what changes sides, or follows it, and how much farther they are from one
+    another, where that is more than a millimetre."""
+    members = pairs.members
+    at = np.arange(np.ceil(first), last + 0.5)
+    found: dict[str, None] = {}
+    for t in program.take.tethers:
+        if (t.member in members) == (t.anchor_member in members) or WORLD in (t.member, t.anchor_member):
+            continue
+        if any(program.scene.member(m).kind == "set" for m in (t.member, t.anchor_member)):
+            continue
+        weights = [program.channels[n] for n in t.weights if n in program.channels]
+        if not weights or program.sample(at, LEAVING, np.array(weights)).max() <= 0.5:
+            continue
+        far = []
+        for p, control, anchor in (
+            (program, t.control, t.anchor), (now, pairs.named(t.member, t.control), pairs.named(t.anchor_member, t.anchor)),
+        ):  # fmt: skip
+            ends = [_node_of(p, t.member, control), _node_of(p, t.anchor_member, anchor)]
+            pos = p.track(at, LEAVING, ends)[0]
+            far.append(np.linalg.norm(pos[:, 0] - pos[:, 1], axis=1))
+        more = np.abs(far[1] - far[0])
+        if more.max() > TOLD:
+            k = int(np.argmax(more))
+            stays = program.scene.member(t.anchor_member if t.member in members else t.member).name
+            found[
+                f"{stays} stays: {program.rig.reads(t.member, t.control)} and {program.rig.reads(t.anchor_member, t.anchor)} were "
+                f"{100 * far[0][k]:.1f} cm apart at frame {at[k]:g}, on the other side it is {100 * far[1][k]:.1f} cm."
+            ] = None
+    return list(found)
+
+
+def _node_of(program: Program, member: str, name: str) -> int:
+    """Node of a joint, or of the joint on which a control rests."""
+    if (member, name) in program.nodes:
+        return program.nodes[member, name]
+    bound = next(b for b in program.bounds.values() if b.member.id == member and name in b.controls)
+    return program.nodes[member, bound.controls[name].control.rests_on or bound.part.joints[-1]]
 
 
 def _near(a: Curve, b: Curve) -> bool:
@@ -269,170 +364,10 @@ def _default(program: Program, name: str) -> float:
     return float(program.defaults[program.channels[name]])
 
 
-def _pairs(program: Program, members: list[Member], glass: Glass) -> tuple[dict[tuple[str, str], Bound], list[str]]:
-    """For each part the one that takes its motion, itself where none is like it on the other side, and what is told of those."""
-    pairs: dict[tuple[str, str], Bound] = {}
-    notes = []
-    for member in members:
-        for part in member.parts:
-            other = partner(member, part) if glass.flips else part
-            if other is None:
-                notes.append(
-                    f"{part.label}: {member.name} has no part like it on the other side; it keeps its own motion, carried "
-                    f"along with what it hangs from."
-                )
-            pairs[member.id, part.name] = program.bound(member.id, (other or part).name)
-    return pairs, notes
-
-
-def _alone(bound: Bound) -> bool:
-    """Whether a part has none like it on the other side."""
-    return partner(bound.member, bound.part) is None
-
-
-def _joint_on_other_side(pairs: dict[tuple[str, str], Bound], program: Program, member: str, name: str) -> str:
-    """The joint or control that is to another part what one is to its own."""
-    for id, other in pairs.items():
-        bound = program.bounds[id]
-        if id[0] != member:
-            continue
-        if name in bound.part.joints:
-            return other.part.joints[bound.part.joints.index(name)]
-        for one, two in zip(bound.described, other.described, strict=True):
-            if one.name == name:
-                return two.name
-    return name
-
-
-def _reach(program: Program, tether: Tether) -> Floats:
-    """(7,) place and rotation at which a control is tied to what it follows; not a number for one that is new."""
-    for bound in program.bounds.values():
-        control = bound.followers.get(tether.control) if bound.member.id == tether.member else None
-        mine = [t for t in program.take.tethers if (t.member, t.control) == (tether.member, tether.control)]
-        if control is not None and tether in mine:
-            one = control.anchors[mine.index(tether)]
-            return np.concatenate([one.pos, one.rot])
-    if tether.offset is not None:
-        return np.array(tether.offset)
-    return np.full(7, np.nan)
-
-
-def _tied_alike(a: Floats, b: Floats) -> bool:
-    """Whether two ties are the same; a rotation and its negative are."""
-    turned = min(float(np.abs(a[3:] - b[3:]).max()), float(np.abs(a[3:] + b[3:]).max()))
-    return bool(np.abs(a[:3] - b[:3]).max() <= SAME and turned <= SAME)
-
-
-def _rest(program: Program, member: str, name: str) -> Floats:
-    """(4,) rest rotation of a joint, or of the joint on which a control rests; a guide is not turned."""
-    whose = program.scene.member(member)
-    if name not in whose.skeleton.index:
-        mine = [b for b in program.bounds.values() if b.member.id == member]
-        control = next(c for b in mine for c in b.described if c.name == name)
-        if not control.rests_on:
-            return np.array([0.0, 0.0, 0.0, 1.0])
-        name = control.rests_on
-    rest: Floats = whose.skeleton.rest_pose[1][whose.skeleton.index[name]]
-    return rest
-
-
-def _offset(
-    program: Program, pairs: dict[tuple[str, str], Bound], tether: Tether, control: str, anchor: str, glass: Glass
-) -> Floats | None:
-    """(7,) how a mirrored control is tied to a mirrored anchor: as the mirror shows it. None where the anchor stays."""
-    if tether.anchor_member not in {id[0] for id in pairs}:
-        return None
-    reach = _reach(program, tether)
-    a, b = (_rest(program, tether.anchor_member, n) for n in (tether.anchor, anchor))
-    one, two = (_rest(program, tether.member, n) for n in (tether.control, control))
-    flip = np.append(glass.rest, 0.0)
-    seen = rotate(a, reach[:3])
-    seen = seen - 2.0 * float(seen @ glass.rest) * glass.rest
-    turn = multiply(
-        inverse(b), multiply(multiply(flip, multiply(a, reach[3:])), multiply(multiply(inverse(one), flip), two))
-    )
-    return np.concatenate([rotate(inverse(b), seen), turn * (1.0 if turn[3] >= 0.0 else -1.0)])
-
-
-def _tethers(
-    program: Program, pairs: dict[tuple[str, str], Bound], glass: Glass
-) -> tuple[tuple[Tether, ...], dict[tuple[str, str, str], str]]:
-    """Follows of the mirrored take, and the name of each follow on the other side by (member, control, name)."""
-    tethers = list(program.take.tethers)
-    renamed: dict[tuple[str, str, str], str] = {}
-    if not glass.flips:
-        return program.take.tethers, {(t.member, t.control, t.name): t.name for t in tethers}
-    mirrored = {id[0] for id in pairs}
-    own = {(id[0], c) for id, other in pairs.items() if _alone(other) for c in other.followers}
-    for t in program.take.tethers:
-        if t.member not in mirrored or (t.member, t.control) in own:
-            continue
-        control = _joint_on_other_side(pairs, program, t.member, t.control)
-        anchor = t.anchor
-        if t.anchor_member in mirrored:
-            anchor = _joint_on_other_side(pairs, program, t.anchor_member, t.anchor)
-        offset = _offset(program, pairs, t, control, anchor, glass)
-        wanted = (t.member, control, t.anchor_member, anchor, t.position, t.rotation)
-        there = [x for x in tethers
-                 if (x.member, x.control, x.anchor_member, x.anchor, x.position, x.rotation) == wanted
-                 and (offset is None or _tied_alike(_reach(program, x), offset))]  # fmt: skip
-        if not there:
-            taken = {x.name for x in tethers if (x.member, x.control) == (t.member, control)}
-            name = free_name(t.name, t.anchor_member, taken)
-            tied = None if offset is None else tuple(map(float, offset))
-            there = [replace(t, name=name, control=control, anchor=anchor, offset=tied)]  # type: ignore[arg-type]
-            tethers += there
-        renamed[t.member, t.control, t.name] = there[0].name
-    return tuple(tethers), renamed
-
-
-def _contacts(program: Program, pairs: dict[tuple[str, str], Bound], first: float, last: float) -> tuple[Contact, ...]:
-    """Contacts of the mirrored take: from first to last those of the other side."""
-    mirrored = {id[0] for id in pairs}
-    take = program.take
-    shown = []
-    for c in take.contacts:
-        if c.member not in mirrored or c.first >= last or c.last <= first:
-            continue
-        joint = _joint_on_other_side(pairs, program, c.member, c.joint)
-        anchor = c.anchor
-        if c.anchor_member in mirrored:
-            anchor = _joint_on_other_side(pairs, program, c.anchor_member, c.anchor)
-        if kept := c.cut(first, last):
-            shown.append(replace(kept, joint=joint, anchor=anchor))
-    for c in (c for c in take.contacts if c.member in mirrored):
-        take = replace(take, contacts=tuple(cleared(take, c.member, c.joint, first, last)))
-    for c in shown:
-        take = with_contact(take, c)
-    return take.contacts
-
-
-def _switches(
-    program: Program, pairs: dict[tuple[str, str], Bound], renamed: dict[tuple[str, str, str], str]
-) -> dict[str, Curve]:
-    """What drives, what is followed and how large it is, as it is on the other side."""
-    found: dict[str, Curve] = {}
-    for id, other in pairs.items():
-        bound = program.bounds[id]
-        if _alone(bound):
-            continue
-        for (control, name), c in bound.own.items():
-            size = bound.body is not None and c == bound.body.size
-            if not (c in bound.switches or size) or not len(program.curve(c)):
-                continue
-            there = (
-                _joint_on_other_side(pairs, program, id[0], control) if control != bound.part.name else other.part.name
-            )
-            tether, dot, what = name.rpartition(".")
-            on_other_side = f"{renamed[id[0], control, tether]}.{what}" if dot else name
-            found[f"{id[0]}/{there}.{on_other_side}"] = program.curve(c)
-    return found
-
-
-def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass: Glass) -> dict[str, Curve]:
+def _expressed(program: Program, now: Program, bound: Bound, other: Bound, over: Over) -> dict[str, Curve]:
     """A part's curves on the other side: every system that keys make, its keys at the same times."""
     found: dict[str, Curve] = {}
-    names = now.channel_names()
+    glass, lone = over.of(bound), bound.id in over.pairs.alone
     # Where what is followed changes, keys are split; a follow that stays behind needs other values than before.
     changes = program.key_times(bound.weight_channels) if bound.weight_channels else np.empty(0)
     breaks = program.key_times()
@@ -443,8 +378,7 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
         ):
             # Nothing is adjusted: the mirrored samples are the motion.
             continue
-        one, two = bound.systems[system], other.systems[system]
-        target = system_target(now, other, system)
+        one, target = bound.systems[system], system_target(now, other, system)
         if signs := one.system.mirrored(bound, other):
             signs = signs if glass.flips else dict.fromkeys(signs, 1.0)
             target = replace(target, fit=_with(program, now, bound, other, system, signs))
@@ -454,32 +388,75 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, glass
             alone: dict[int, float | Floats] = {**bound.drive_to(system)}
             was = program.evaluate(at, side, overrides=alone, only=np.concatenate([bound.nodes, bound.above]))
             reached = now.evaluate(at, side, only=now.fit_nodes([other]))
-            shown = glass.at(at, side)
-            _reflect(reached, was, bound, other, shown)
+            _reflect(reached, was, bound, other, over.at(bound, at, side, now), lone)
             return reached
 
         motion = Motion(now, poses, lambda t: FINE * steps(breaks, t), between=False)
         times = np.unique(np.concatenate([*(program.curve(int(c)).times for c in one.channels), changes]))
         if not len(times):
             times = np.array([float(program.take.first)])
-        near = now.now(float(times[0]), two.channels)
-        fitted = fit_along(motion, target, times, np.ones(len(times), dtype=bool), near)
-        for group in _groups(program, one.channels):
-            curves = [program.curve(int(one.channels[k])) for k in group]
+        extra = np.empty(0)
+        made = _keyed(program, now, bound, other, system, motion, target, times, extra)
+        for _ in range(DENSER if over.within else 0):
+            more = _between_keys(program, now.with_curves(made), bound, other, system, poses, np.union1d(times, extra))
+            if not len(more):
+                break
+            extra = np.union1d(extra, more)
+            made = _keyed(program, now, bound, other, system, motion, target, np.union1d(times, extra), extra)
+        found |= made
+    return found if lone else found | lengths_over(program, now, bound, other, glass)
+
+
+def _keyed(
+    program: Program, now: Program, bound: Bound, other: Bound, system: str, motion: Motion, target: Target, times: Floats,
+    extra: Floats,
+) -> dict[str, Curve]:  # fmt: skip
+    """A system's curves on the other side: at the times of each channel's own keys where signs make it, else, and at the `extra`
+    ones, at those of all that are keyed together."""
+    one, two, names = bound.systems[system], other.systems[system], now.channel_names()
+    found: dict[str, Curve] = {}
+    changes = program.key_times(bound.weight_channels) if bound.weight_channels else np.empty(0)
+    fitted = fit_along(motion, target, times, np.ones(len(times), dtype=bool), now.now(float(times[0]), two.channels))
+    for group in _groups(program, one.channels):
+        curves = [program.curve(int(one.channels[k])) for k in group]
+        made = [
+            _signed(c, fitted.values[:, k], times, bool(one.stepped[k])) for k, c in zip(group, curves, strict=True)
+        ]
+        if any(m is None for m in made):
+            # The values of one are made of those of all: they are keyed together.
+            at = np.unique(np.concatenate([*(c.times for c in curves), changes, extra, times[:1]]))
             made = [
-                _signed(c, fitted.values[:, k], times, bool(one.stepped[k])) for k, c in zip(group, curves, strict=True)
+                _fitted(
+                    c, fitted.values[:, k], fitted.slopes[:, k], times, at, float(program.defaults[one.channels[k]])
+                )
+                for k, c in zip(group, curves, strict=True)
             ]
-            if any(m is None for m in made):
-                # The values of one are made of those of all: they are keyed together.
-                at = np.unique(np.concatenate([*(c.times for c in curves), changes, times[:1]]))
-                made = [
-                    _fitted(
-                        c, fitted.values[:, k], fitted.slopes[:, k], times, at, float(program.defaults[one.channels[k]])
-                    )
-                    for k, c in zip(group, curves, strict=True)
-                ]
-            found |= {names[two.channels[k]]: m for k, m in zip(group, made, strict=True) if m is not None and len(m)}
-    return found if _alone(bound) else found | _lengths(program, now, bound, other, glass)
+        found |= {names[two.channels[k]]: m for k, m in zip(group, made, strict=True) if m is not None and len(m)}
+    return found
+
+
+def _between_keys(
+    program: Program, made: Program, bound: Bound, other: Bound, system: str, poses: Callable[[Floats, Ints], Poses],
+    times: Floats,
+) -> Floats:  # fmt: skip
+    """Of the half-frames between these times at which a system has a share in what drives, the worst of each gap in which the part
+    is farther than `WITHIN` from where the mirror shows it."""
+    first, last = program.take.first, program.take.last
+    at: Floats = np.arange(2 * first, 2 * last + 1) / 2.0
+    drives = bound.driving(program.sample(at, LEAVING, bound.driver_channels))
+    at = at[((drives == list(bound.systems).index(system)) | (drives < 0)) & ~np.isin(at, times)]
+    if not len(at):
+        return at
+    side = np.zeros(len(at), dtype=np.int64)
+    mine = made.bounds[other.id]
+    new = made.evaluate(at, side, overrides={**mine.drive_to(system)}, only=mine.nodes)
+    wanted = poses(at, side)
+    off: Floats = np.linalg.norm(new.pos[:, mine.nodes] - wanted.pos[:, other.nodes], axis=-1).max(axis=1) / WITHIN[0]
+    turned = rotation_distance(new.rot[:, mine.nodes], wanted.rot[:, other.nodes]).max(axis=1) / WITHIN[1]
+    worst = np.maximum(off, turned)
+    gap = np.searchsorted(times, at)
+    found: Floats = np.array([at[gap == g][int(np.argmax(worst[gap == g]))] for g in np.unique(gap[worst > 1.0])])
+    return found
 
 
 def _with(
@@ -494,118 +471,6 @@ def _with(
         return fit_values(now, other, system, poses, near, kept)
 
     return fit
-
-
-def _lengths(program: Program, now: Program, bound: Bound, other: Bound, glass: Glass) -> dict[str, Curve]:
-    """Length channels of a part on the other side: turned from what a joint hangs from at rest to what its partner does; and
-    the point about which a root's body grows, turned from the one root at rest to the other."""
-    names = now.channel_names()
-    flip = glass.flip
-    triples = [
-        (a, b, _rest_above(bound, k), _rest_above(other, k), bound.offsets[k], other.offsets[k])
-        for k, (a, b) in enumerate(zip(bound.moving, other.moving, strict=True))
-    ]
-    if bound.part.grows:
-        points = (np.array([b.own[b.part.joints[0], c] for c in ABOUT]) for b in (bound, other))
-        triples.append((*points, bound.rests[0], other.rests[0], np.zeros(3), np.zeros(3)))
-    return _turned(program, names, triples, flip)
-
-
-def _pivots(program: Program, pairs: dict[tuple[str, str], Bound], glass: Glass) -> dict[str, Curve]:
-    """Points about which controls turn, as they are in the controls on the other side."""
-    found: dict[str, Curve] = {}
-    for bound, one, two, turn in _turning(program, pairs, glass):
-        if one.pivot >= 0:
-            names = [channel_id(bound.member.id, two.control.name, axis) for axis in PIVOT]
-            points = one.pivot + np.arange(3)
-            found |= _mixed(program, points, names, turn)
-    return found
-
-
-def _points(program: Program, pairs: dict[tuple[str, str], Bound], glass: Glass) -> tuple[PivotPoint, ...]:
-    """Named points, in the controls on the other side."""
-    over = {
-        (b.member.id, one.control.name): (two.control.name, turn)
-        for b, one, two, turn in _turning(program, pairs, glass)
-    }
-    found = []
-    for p in program.take.points:
-        control, turn = over.get((p.member, p.control), (p.control, np.eye(3)))
-        place, marker = (tuple((turn @ np.array(x)).tolist()) for x in (p.place, p.marker))
-        found.append(replace(p, control=control, place=place, marker=marker))
-    return tuple(found)
-
-
-def _turning(
-    program: Program, pairs: dict[tuple[str, str], Bound], glass: Glass
-) -> Iterator[tuple[Bound, BoundControl, BoundControl, Floats]]:
-    """Controls that turn about points, each with its partner and what makes (3, 3) a place in the one one in the other."""
-    flip = glass.flip
-    for id, other in pairs.items():
-        bound = program.bounds[id]
-        if _alone(bound):
-            continue
-        for one, two in zip(turnable(bound), turnable(other), strict=True):
-            up, down = (_rest_of(b, c) for b, c in ((bound, one), (other, two)))
-            yield bound, one, two, _between_rests(up, down, flip)
-
-
-def _rest_of(bound: Bound, control: BoundControl) -> Floats:
-    """(4,) rest rotation of a control: that of the joint it rests on."""
-    skeleton = bound.member.skeleton
-    rest: Floats = skeleton.rest_pose[1][skeleton.index[control.control.rests_on]]
-    return rest
-
-
-def _between_rests(up: Floats, down: Floats, flip: Floats) -> Floats:
-    """(3, 3) what a reflection makes of places in something with one rest rotation, in something with another."""
-    # Columns of a rotation are what it makes of the axes.
-    turn: Floats = rotate(np.tile(inverse(down), (3, 1)), rotate(np.tile(up, (3, 1)), np.eye(3)) @ flip).T
-    return turn
-
-
-def _turned(program: Program, names: list[str], triples: list[Any], flip: Floats) -> dict[str, Curve]:
-    """Lengths along three axes on the other side: mine and theirs (3,) channels, rest rotations and offsets of both."""
-    found: dict[str, Curve] = {}
-    for mine, theirs, up, down, rest, other_rest in triples:
-        if mine[0] < 0 or theirs[0] < 0 or not any(len(program.curve(int(c))) for c in mine):
-            continue
-        turn = _between_rests(up, down, flip)
-        if np.abs(turn @ rest - other_rest).max() > SAME:
-            # Bones that are not alike at rest: what lengthens one lengthens the other.
-            found |= {names[b]: program.curve(int(c)) for c, b in zip(mine, theirs, strict=True)}
-            continue
-        found |= _mixed(program, mine, [names[c] for c in theirs], turn)
-    return found
-
-
-def _mixed(program: Program, mine: Ints, theirs: list[str], turn: Floats) -> dict[str, Curve]:
-    """Curves of three lengths (channels `mine`) turned by turn (3, 3), under other names; those without keys are left out."""
-    found: dict[str, Curve] = {}
-    times = np.unique(np.concatenate([program.curve(int(c)).times for c in mine]))
-    whole = [program.curve(int(c)) for c in mine]
-    for t in times.tolist():
-        whole = [insert(w, t, float(program.defaults[int(c)])) for c, w in zip(mine, whole, strict=True)]
-    mixed = np.einsum("ij,jtn->itn", turn, np.stack([c.numbers[:, 1:] for c in whole]))
-    for axis, name in enumerate(theirs):
-        # Where one axis alone makes another, its own keys do.
-        source = np.flatnonzero(np.abs(turn[axis]) > SAME)
-        if len(source) == 1 and abs(abs(turn[axis, source[0]]) - 1.0) <= SAME:
-            kept = program.curve(int(mine[source[0]]))
-            numbers = kept.numbers.copy()
-            numbers[:, 1:] *= np.sign(turn[axis, source[0]])
-            found[name] = Curve(numbers, kept.marks.copy())
-        else:
-            found[name] = Curve(np.column_stack([times, mixed[axis]]), whole[axis].marks.copy())
-    return {n: c for n, c in found.items() if len(c)}
-
-
-def _rest_above(bound: Bound, k: int) -> Floats:
-    """(4,) rest rotation of what a joint hangs from."""
-    skeleton = bound.member.skeleton
-    parent = skeleton.parents[skeleton.index[bound.part.joints[k]]]
-    rest: Floats = skeleton.rest_pose[1][parent] if parent >= 0 else np.array([0.0, 0.0, 0.0, 1.0])
-    return rest
 
 
 def _groups(program: Program, channels: Ints) -> list[list[int]]:
@@ -650,56 +515,16 @@ def _fitted(kept: Curve, values: Floats, slopes: Floats, times: Floats, at: Floa
     return Curve(numbers, kept.marks.copy())
 
 
-def _capture(program: Program, member: Member, pairs: dict[tuple[str, str], Bound], glass: Glass) -> Capture:
-    """A capture as the mirror shows it: the motion of each joint on its partner."""
-    own = program.take.captures[member.id]
-    at = own.first + own.step * np.arange(float(len(own.offsets)))
-    index = member.skeleton.index
-    alone: dict[int, float | Floats] = {}
-    for b in program.bounds.values():
-        if b.member.id == member.id:
-            alone |= b.drive_to(list(b.systems)[-1])
-            # The samples themselves, without what is adjusted on top.
-            alone |= {int(c): 0.0 for c in b.systems[list(b.systems)[-1]].channels}
-            # And at the size that they were taken at.
-            alone |= {b.body.size: 1.0} if b.body else {}
-    nodes = program.joints([member.id])[1]
-    poses = program.evaluate(at, overrides=alone, only=nodes)
-    shown = glass.at(at)
-    pos, rot = np.empty((len(at), len(nodes), 3)), np.empty((len(at), len(nodes), 4))
-    rests = member.skeleton.rest_pose[1]
-    carried: set[int] = set()
-    for id, other in pairs.items():
-        if id[0] != member.id:
-            continue
-        if _alone(other):
-            carried |= {index[j] for j in other.part.joints}
-            continue
-        for one, two in zip(program.bounds[id].part.joints, other.part.joints, strict=True):
-            j, to = index[one], index[two]
-            pos[:, to] = shown.place(poses.pos[:, nodes[j]])
-            rot[:, to] = shown.turn(poses.rot[:, nodes[j]], rests[j], rests[to])
-    for j in sorted(carried):
-        up = member.skeleton.parents[j]
-        pos[:, j] = pos[:, up] + rotate(rot[:, up], own.offsets[:, j])
-        rot[:, j] = multiply(rot[:, up], own.rotations[:, j])
-    offsets, turns = np.empty_like(pos), np.empty_like(rot)
-    to_local(np.array(member.skeleton.parents, dtype=np.int64), pos, rot, offsets, turns)
-    for k in range(1, len(turns)):
-        turns[k, np.sum(turns[k] * turns[k - 1], axis=-1) < 0.0] *= -1.0
-    return Capture(offsets, turns, own.first, own.step)
-
-
 def _between(old: Curve, new: Curve, first: float, last: float, default: float) -> Curve:
     """A curve that is the new one from first to last and the old one elsewhere."""
     inside = insert(insert(new, first, default), last, default)
     keys: list[Key] = [k for k in inside.all_keys() if first <= k.time <= last]
-    return over(old, keys, first, last, default)
+    return put_over(old, keys, first, last, default)
 
 
 #: Which bodies and props go along, for what mirrors and what places takes.
 WHAT = Choice(
-    "what", "what", "options", "all", (("all", "bodies and props"), ("body", "this body alone")),
+    "what", "what", "options", "all", (("all", "bodies and props"), ("body", "what is chosen")),
     help="Set pieces stay where they are.",
 )  # fmt: skip
 #: Where a take is put.
@@ -720,25 +545,69 @@ def place_of(c: Mapping[str, Any]) -> Beginning:
 
 
 def members_of(program: Program, parts: Parts, what: str) -> tuple[str, ...]:
-    """Bodies of these parts, and props with them where all is asked for. CoreError where no body is among them."""
+    """Bodies and props of these parts, and all props with them where all is asked for. CoreError where no body is among them."""
     check_parts(program, parts)
-    bodies = [m for m, _ in parts if program.scene.member(m).kind == "character"]
-    if not bodies:
+    chosen = [m for m, _ in parts if program.scene.member(m).kind in ("character", "prop", "anchor")]
+    if not any(program.scene.member(m).kind == "character" for m in chosen):
         raise CoreError("Choose a part of a body.")
     props = [m.id for m in program.scene.members if m.kind in ("prop", "anchor")] if what == "all" else []
-    return tuple(dict.fromkeys([*bodies, *props]))
+    return tuple(dict.fromkeys([*chosen, *props]))
+
+
+def mates_of(program: Program, members: tuple[str, ...], said: str) -> dict[tuple[str, str], str]:
+    """Which parts are like which, out of "left tail = right horn, left ear = none", by what they are called. CoreError says which
+    name is not known, or which two are not built alike."""
+    found: dict[tuple[str, str], str] = {}
+    for words in filter(None, (w.strip() for w in said.replace(";", ",").split(","))):
+        one, equals, two = (w.strip().lower() for w in words.partition("="))
+        if not equals:
+            raise CoreError(
+                f"Say which part is like which as 'left tail = right horn', or '= none', not {words[:40]!r}."
+            )
+        mine = _called(program, members, one)
+        if two == "none":
+            pair = [mine]
+        else:
+            theirs = _called(program, (mine.id[0],), two)
+            if not _alike(mine, theirs):
+                raise CoreError(
+                    f"{mine.who} and {theirs.who} are not built alike: one can't take the motion of the other."
+                )
+            pair = [mine, theirs]
+        for a, b in zip(pair, reversed(pair), strict=True):
+            if found.setdefault(a.id, b.id[1]) != b.id[1]:
+                raise CoreError(f"{a.who} is said to be like two parts.")
+    return found
+
+
+def _alike(one: Bound, two: Bound) -> bool:
+    """Whether one part can take the motion of another: of one kind, with as many joints and the same systems."""
+    return (one.part.kind, len(one.part.joints), list(one.systems)) == (
+        two.part.kind,
+        len(two.part.joints),
+        list(two.systems),
+    )
+
+
+def _called(program: Program, members: tuple[str, ...], name: str) -> Bound:
+    """The part that is called so, of these bodies and props."""
+    for b in program.bounds.values():
+        if b.member.id in members and name in (b.part.label.lower(), b.part.name.lower()):
+            return b
+    there = ", ".join(
+        b.part.label for b in program.bounds.values() if b.member.id == members[0] and b.part.side != "middle"
+    )
+    raise CoreError(f"No part is called {name[:40]!r} here: there are {there}.")
 
 
 def path_of(program: Program, asked: Mirror) -> InView | None:
     """The way on the ground that a body's root goes as it would come of it."""
     lead = next((m for m in map(program.scene.member, asked.members) if m.kind == "character"), None)
     root = next((b for b in program.bounds.values() if lead and b.member.id == lead.id and b.part.free), None)
-    if lead is None or root is None:
+    if lead is None or root is None or asked.parts:
         return None
     first, last = check_stretch(program.take, asked.first, asked.last)
-    glass = glass_of(program, lead, first, asked.plane)
-    if asked.placed is not None:
-        glass = placed(program, glass, lead, first, asked.placed)
+    glass = _glass(program, asked, lead, first)
     at = np.arange(np.ceil(first), last + 0.5)
     pos = glass.at(at).place(program.track(at, LEAVING, root.nodes[:1])[0][:, 0])
     ground = float(program.scene.member(lead.id).skeleton.rest_pose[0][:, 1].min())
@@ -747,7 +616,7 @@ def path_of(program: Program, asked: Mirror) -> InView | None:
 
 @offered
 class MirrorTake(Operation):
-    """Mirrors bodies and what they hold."""
+    """Mirrors bodies and what they hold, or parts within their bodies."""
 
     id = "mirror"
     rank = 26
@@ -756,17 +625,44 @@ class MirrorTake(Operation):
     applies = "parts"
     help = "The whole body, and what it holds, on the other side: systems, follows and keys change sides."
     choices = (
-        replace(WHAT, label="mirrored"),
+        replace(
+            WHAT, label="mirrored",
+            options=(*WHAT.options, ("sides", "left and right in the body"), ("parts", "these parts in the body")),
+            help="Whole, in one fixed plane; or only arms, legs and what else has two sides, within the body where it goes.",
+        ),
         Choice(
-            "plane", "across", "options", "stage", (("stage", "what it stands on"), ("own", "its own heading")),
-            help="The plane stands upright in the body at the first frame.",
+            "how", "they", "options", "exchanged",
+            (("exchanged", "exchanged with the other side"), ("onto", "put onto the other side")), when=("what", ("parts",)),
+        ),
+        Choice(
+            "plane", "across", "options", "stage",
+            (
+                ("stage", "what it stands on"), ("own", "its own heading"), ("leaning", "the body as it leans"),
+                ("fixed", "the middle of"), ("spot", "a place"),
+            ),
+            help="The plane stands upright in the body at the first frame, or elsewhere; one that leans is for a pose.",
+            when=("what", ("all", "body")),
+        ),
+        Choice("of", "of", "anchor", "world", when=("plane", ("fixed",)), help="A set piece, the world, or what stays."),
+        Choice("through", "through", "point", "", when=("plane", ("spot",)), help="Click a place, or give x y z in metres."),
+        Choice(
+            "along", "running", "number", 0.0, least=-180.0, most=180.0, unit="°", when=("plane", ("spot",)),
+            help="How the plane is headed, about the vertical; 0: along z.",
         ),
         Choice(
             "to", "beginning", "options", "mirrored",
             (("mirrored", "as mirrored"), ("start", "as the original"), ("origin", "at the origin"), ("spot", "at a place")),
-            folded=True, help="Where the mirrored take begins, and how it is headed there.",
+            folded=True, help="Where the mirrored take begins, and how it is headed there.", when=("what", ("all", "body")),
         ),
         replace(AT, folded=True), replace(HEADING, folded=True),
+        Choice(
+            "stances", "what stands", "options", "kept", (("kept", "as it comes"), ("planted", "planted anew")), folded=True,
+            help="Hands and feet in contact hold their place and turn where they stand then.",
+        ),
+        Choice(
+            "pairs", "alike", "text", "", folded=True,
+            help="Which part is like which on the other side, where names say otherwise: left tail = right horn, left ear = none.",
+        ),
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
@@ -777,15 +673,67 @@ class MirrorTake(Operation):
 
     def _asked(self, program: Program, asked: Asked) -> Mirror:
         c = self.chosen(asked)
+        members = members_of(program, asked.parts, c["what"])
+        mates = mates_of(program, members, c["pairs"])
+        if c["what"] in ("sides", "parts"):
+            parts, exchange = asked.parts, c["what"] == "sides" or c["how"] == "exchanged"
+            if c["what"] == "sides":
+                bodies = [b for b in program.bounds.values() if b.member.id in members and b.part.side != "middle"]
+                parts = tuple(b.id for b in bodies if mate(program, b.id, mates) is not None)
+            return Mirror(members, asked.first, asked.last, parts=parts, exchange=exchange, mates=mates)
         to = None if c["to"] == "mirrored" else place_of(c)
-        return Mirror(members_of(program, asked.parts, c["what"]), asked.first, asked.last, c["plane"], to)
+        return Mirror(members, asked.first, asked.last, self._plane(program, c), to, mates=mates)
+
+    def _plane(self, program: Program, c: Mapping[str, Any]) -> Plane:
+        if c["plane"] == "fixed":
+            check_anchor(program, c["of"])
+            member, name = anchor_of(c["of"])
+            return Plane("fixed", program.world if member == WORLD else _node_of(program, member, name))
+        if c["plane"] == "spot":
+            where = spot(c["through"])
+            if where is None:
+                raise CoreError(
+                    "Click the place in the view through which the plane is to go, or give x y z in metres."
+                )
+            return Plane("spot", spot=where, along=float(np.radians(c["along"])))
+        return Plane(c["plane"])
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         mirror = self._asked(program, asked)
         take, proof = apply(program, mirror)
         names = ", ".join(program.scene.member(m).name for m in mirror.members)
-        pose = asked.first == asked.last
-        return Outcome(
-            take, proof,
-            f"Mirror the pose at frame {asked.first:g}" if pose else f"Mirror {names}, {stretch_words(asked.first, asked.last)}",
-        )  # fmt: skip
+        what = labels(program, mirror.parts) if mirror.parts else names
+        where = f"Mirror the pose at frame {asked.first:g}"
+        if asked.first != asked.last:
+            where = f"Mirror {what}, {stretch_words(asked.first, asked.last)}"
+        elif mirror.parts:
+            where = f"Mirror {what} at frame {asked.first:g}"
+        done = Outcome(take, proof, where)
+        return done if self.chosen(asked)["stances"] == "kept" else _planted(program, asked, mirror, done)
+
+
+def _planted(program: Program, asked: Asked, mirror: Mirror, done: Outcome) -> Outcome:
+    """What stands then planted anew, as a step of its own."""
+    now = program.on(done.take)
+    first, last = check_stretch(now.take, asked.first, asked.last)
+    ends = tuple(
+        b.id for b in now.bounds.values()
+        if b.member.id in mirror.members and end_of(b) is not None and standing(now, b.id, first, last)
+    )  # fmt: skip
+    one = Asked(ends, asked.first, asked.last, {"each": "all"})
+    try:
+        if not ends:
+            raise CoreError("Nothing stands there, so nothing was planted anew.")
+        planted = run(now, "plant", one)
+    except CoreError as error:
+        # It is mirrored all the same, and this is told.
+        return done._replace(proof=replace(done.proof, notes=(*done.proof.notes, str(error))))
+    after = program.on(planted.take)
+    low, high = min(done.proof.first, planted.proof.first), max(done.proof.last, planted.proof.last)
+    proof = prove("mirror", program, after, low, high, notes=(*done.proof.notes, *planted.proof.notes))
+    bare = {k: v for k, v in asked.choices.items() if k != "stances"}
+    steps = (
+        Step("mirror", replace(asked, choices=bare), done.take, done.proof, done.label),
+        Step("plant", one, planted.take, planted.proof, planted.label),
+    )
+    return Outcome(planted.take, proof, f"{done.label}, planted anew", steps)

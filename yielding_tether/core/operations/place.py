@@ -6,6 +6,7 @@ keyed. Set pieces stay, and what followed them follows them still, from its new 
 
 from __future__ import annotations
 
+from ..glass import Plane
 from ..program import Program
 from ..rig import Bound
 from .mirror import AT, HEADING, WHAT, Mirror, apply, members_of, path_of, place_of
@@ -36,7 +37,7 @@ class PlaceTake(Operation):
 
     def _asked(self, program: Program, asked: Asked) -> Mirror:
         c = self.chosen(asked)
-        return Mirror(members_of(program, asked.parts, c["what"]), asked.first, asked.last, "none", place_of(c))
+        return Mirror(members_of(program, asked.parts, c["what"]), asked.first, asked.last, Plane("none"), place_of(c))
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         wanted = self._asked(program, asked)

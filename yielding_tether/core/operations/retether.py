@@ -23,6 +23,7 @@ from ..errors import CoreError
 from ..express import Curves, Placing, Settling, carry, control_target, fence, hold, set_over
 from ..findings import Finding, part_findings
 from ..followers import Body, BoundControl
+from ..follows import free_name
 from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound
@@ -345,12 +346,6 @@ def within(pos: Floats, rot: Floats, place: Floats, turn: Floats, size: float) -
     x, y, z = map(float, rotate(back, place - pos) / size)
     qx, qy, qz, qw = map(float, multiply(back, turn))
     return x, y, z, qx, qy, qz, qw
-
-
-def free_name(anchor: str, member: str, taken: set[str]) -> str:
-    """A name for a follow that no other of the control has."""
-    names = (anchor, f"{member} {anchor}", *(f"{anchor} {k}" for k in range(2, 1000)))
-    return next(n.replace(".", " ") for n in names if n.replace(".", " ") not in taken)
 
 
 def switched(program: Program, bound: Bound, to: str, first: float, last: float) -> Program:
