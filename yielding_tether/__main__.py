@@ -203,7 +203,7 @@ def _load_demo(store: Store) -> None:
         from .demo import scenes
 
         # Home lists the newest first: the take of the first run comes last. All or none, whenever this is stopped.
-        store.add_scenes([(scene, [take]) for scene, take in scenes()])
+        store.add_scenes(scenes())
 
 
 def _fail(message: str) -> int:

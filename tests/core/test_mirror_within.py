@@ -9,13 +9,16 @@ from dataclasses import replace
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from yielding_tether.core.cast import Member, Shape
 from yielding_tether.core.clips import partner
 from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import Asked, run
+from yielding_tether.core.parts import FkPart, FreePart, Part
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
-from yielding_tether.core.takes import Scene
+from yielding_tether.core.skeleton import Joint, Skeleton
+from yielding_tether.core.takes import Scene, Tether
 from yielding_tether.core.transforms import Floats
 from yielding_tether.demo.brindles_trot import brindles_trot
 
@@ -23,7 +26,7 @@ from ..depth import DEPTH
 from .test_bake import crossing
 from .test_findings import clean
 from .test_mirror import other_side, pair
-from .worlds import random_take
+from .worlds import random_curve, random_take, stepped
 
 FLIP = np.diag([-1.0, 1.0, 1.0])
 
@@ -246,3 +249,57 @@ class PlantedAnew(unittest.TestCase):
         none = run(free, "mirror", Asked((("marl", "spine"),), 0.0, None, asked))
         self.assertEqual(none.steps, ())
         self.assertIn("Nothing stands there", none.proof.sentence)
+
+
+class Props(unittest.TestCase):
+    def test_a_prop_is_mirrored_in_the_plane_in_which_it_is_alike(self) -> None:
+        """A bent rod of three joints along any axes, held by a hand: each joint where a mirror shows it, with its turn."""
+        base = clean(1)
+        for axis in range(3):
+            along, bend = np.roll([1.0, 0.0, 0.0], axis), np.roll([0.0, 1.0, 0.0], axis)
+            steps = [np.zeros(3), 0.2 * along + 0.1 * bend, 0.3 * along]
+            joints = [Joint(f"rod{k}", k - 1, (float(s[0]), float(s[1]), float(s[2]))) for k, s in enumerate(steps)]
+            parts: tuple[Part, ...] = (
+                FreePart("rod", "rod", "rod0", "yxz"), FkPart("tip", "tip", ("rod1", "rod2"), ("yxz",) * 2, (False,) * 2),
+            )  # fmt: skip
+            rod = Member("rod", "Rod", "prop", Skeleton(tuple(joints)), parts)
+            rng = np.random.default_rng(axis)
+            turned = {f"rod/rod{k}.r{c}": random_curve(rng, 100, 1.5) for k in range(3) for c in "xyz"}
+            scene = replace(base.scene, members=(*base.scene.members, rod))
+            take = replace(base.take, tethers=(*base.take.tethers, Tether("hand", "rod", "rod0", "marl", "hand.R")))
+            take = take.with_curves(
+                {**turned, "rod/rod0.hand.position": stepped((0.0, 1.0)), "rod/rod0.hand.rotation": stepped((0.0, 1.0))}
+            )
+            program = Program(scene, take)
+            done = run(program, "mirror", Asked((("marl", "spine"),), 0.0, None, {"plane": "fixed", "of": "deck/deck"}))
+            after = program.on(done.take)
+            at = np.unique(np.concatenate([c.times for c in turned.values()]))
+            was, now = program.evaluate(at), after.evaluate(at)
+            deck = program.nodes["deck", "deck"]
+            turn = Rotation.from_quat(was.rot[:, deck])
+            for k in range(3):
+                node = program.nodes["rod", f"rod{k}"]
+                local = turn.inv().apply(was.pos[:, node] - was.pos[:, deck]) @ FLIP
+                want = turn.apply(local) + was.pos[:, deck]
+                self.assertLess(float(np.abs(want - now.pos[:, node]).max()), 1e-6, (axis, k))
+
+    def test_a_prop_that_is_not_alike_on_both_sides_is_named(self) -> None:
+        gaff = [
+            Shape("gaff", "capsule", "iron", (0.0, 0.0, 0.0), end, (0.01, 0.01))
+            for end in ((0.3, 0.0, 0.0), (0.1, 0.2, 0.05))
+        ]
+        alone = Member(
+            "gaff",
+            "Gaff",
+            "prop",
+            Skeleton((Joint("gaff", -1, (0.0, 0.0, 0.0)),)),
+            (FreePart("gaff", "gaff", "gaff"),),
+            tuple(gaff),
+        )
+        base = clean(1)
+        program = Program(replace(base.scene, members=(*base.scene.members, alone)), base.take)
+        done = run(program, "mirror", Asked((("marl", "spine"),), 0.0, None))
+        self.assertEqual(
+            [n for n in done.proof.notes if "not alike" in n],
+            ["Gaff is not alike on both sides (by 100 mm): it changes hands, and keeps its own shape."],
+        )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -108,3 +109,28 @@ class Placing(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class Meeting(unittest.TestCase):
+    def test_it_begins_where_another_take_is_at_a_frame(self) -> None:
+        program = clean(1)
+        other = program.on(replace(program.take, name="another"))
+        elsewhere: dict[str, str | float] = {"to": "spot", "at": "1 0 -2", "heading": 50.0}
+        other = other.on(run(other, "place", Asked((("marl", "spine"),), 0.0, None, elsewhere)).take)
+        for id, asked in (("place", {"to": "meet", "frame": 60.0}), ("mirror", {"to": "meet", "frame": 60.0})):
+            done = run(program, id, Asked((("marl", "spine"),), 0.0, None, asked, other=other))
+            after = program.on(done.take)
+            hips = root_of(program, "marl")
+            there, here = other.evaluate([60.0]), after.evaluate([0.0])
+            # Over the deck as it lies at each of the two times.
+            flat = [p.pos[0, hips] for p in (there, here)]
+            np.testing.assert_allclose(flat[0][[0, 2]], flat[1][[0, 2]], atol=2e-2)
+            ahead = [Rotation.from_quat(p.rot[0, hips]).apply([0.0, 0.0, 1.0]) for p in (there, here)]
+            angles = [np.degrees(np.arctan2(a[0], a[2])) for a in ahead]
+            self.assertLess(abs((angles[0] - angles[1] + 180.0) % 360.0 - 180.0), 1.0, id)
+        for asked, what, says in (
+            ({"to": "meet"}, None, "Choose the take"), ({"to": "meet", "frame": 999.0}, other, "do not lie in the take"),
+            ({"to": "meet"}, crossing(), "is not in"),
+        ):  # fmt: skip
+            with self.subTest(says), self.assertRaisesRegex(CoreError, says):
+                run(program, "place", Asked((("marl", "spine"),), 0.0, None, asked, other=what))

@@ -9,8 +9,9 @@ import numpy as np
 
 from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.findings import find_all
-from yielding_tether.core.program import Program
+from yielding_tether.core.program import Poses, Program
 from yielding_tether.demo import named
+from yielding_tether.demo.ferry import BOLLARD
 from yielding_tether.demo.hauling_in import BACK, CYCLES, HOLDS, IN, LINK, POP
 
 
@@ -48,6 +49,37 @@ class Hauling(unittest.TestCase):
             first = min(int(c.anchor.removeprefix("link")) for c in held)
             away = np.linalg.norm(at("line", f"link{first}")[n] - at("line", "line")[n])
             self.assertAlmostEqual(away, first * LINK, delta=2e-3, msg=str(frame))
+
+    def test_on_the_quay_it_is_mirrored_and_the_left_hand_leads(self) -> None:
+        landed = Program(*named("Hauling in, on the quay"))
+        self.assertEqual(find_all(landed), [])
+        at = np.arange(0.0, 2 * landed.take.last + 1) / 2.0
+        was, now = program().evaluate(at), landed.evaluate(at)
+
+        def apart(p: Program, poses: Poses, hand: str, link: int) -> np.ndarray:
+            found: np.ndarray = np.linalg.norm(
+                poses.pos[:, p.nodes["marl", hand]] - poses.pos[:, p.nodes["line", f"link{link}"]], axis=1
+            )
+            return found
+
+        # Hand to line as in the original at all frames and half-frames, hands swapped; but where the fault of the original is.
+        faulty = (at > POP - 20) & (at < POP + 22)
+        for link in range(25):
+            for one, two in (("hand.R", "hand.L"), ("hand.L", "hand.R")):
+                off = np.abs(apart(program(), was, one, link) - apart(landed, now, two, link))
+                self.assertLess(float(off[~faulty].max() if one == "hand.L" else off.max()), 1e-4, (one, link))
+        for contacts, hand in ((program().take.contacts, "hand.R"), (landed.take.contacts, "hand.L")):
+            self.assertEqual(
+                [(c.first, c.last) for c in contacts if c.joint == hand], [(float(a), float(b)) for a, b in HOLDS["R"]]
+            )
+        for contact, slip in zip(landed.take.contacts, measure_all(landed, landed.take.contacts), strict=True):
+            self.assertLess(slip.place.max(), 1e-3, contact)
+            self.assertLess(slip.depth.max(), 1e-3, contact)
+        # On the quay, at the place, headed along it, and going backwards there.
+        hips, deck = now.pos[:, landed.nodes["marl", "hips"]], landed.scene.member("deck")
+        np.testing.assert_allclose(hips[0, [0, 2]], [0.2, BOLLARD[2] + 1.0], atol=1e-9)
+        self.assertLess(hips[-1, 0] - hips[0, 0], -0.9 * BACK * CYCLES)
+        self.assertFalse([t for t in landed.take.tethers if t.member == "marl" and t.anchor == deck.id])
 
 
 if __name__ == "__main__":

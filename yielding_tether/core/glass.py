@@ -48,12 +48,6 @@ class Glass:
     turn: Floats | None = None
     shift: Floats | None = None
 
-    @property
-    def flip(self) -> Floats:
-        """(3, 3) the reflection in the body's own plane at rest; nothing where it does not flip."""
-        found: Floats = np.eye(3) - (2.0 * np.outer(self.rest, self.rest) if self.flips else 0.0)
-        return found
-
     def at(self, times: Floats, side: Ints | int = LEAVING, now: Program | None = None) -> Shown:
         """The mirror as it stands at these times; what it shows is as it stands then in `now`, where that is another take."""
         here = self.program.track(times, side, [self.node])

@@ -12,8 +12,9 @@ from typing import Any
 
 import numpy as np
 
+from .cast import Member
 from .channels import channel_id
-from .clips import partner
+from .clips import across, partner
 from .contacts import cleared, with_contact
 from .curves import Curve, insert
 from .errors import CoreError
@@ -30,25 +31,34 @@ from .transforms import Floats, Ints, inverse, multiply, rotate
 
 #: What of a fitted key may differ from the other side's, its sign apart, for the key to be carried over.
 SAME = 1e-7
+#: A prop that differs by more from what a mirror shows of it is told, metres.
+ONE_SIDED = 2e-3
 #: The part that takes the motion of one on the other side, by the id of that; itself where it is to keep its own.
 Mates = Mapping[tuple[str, str], str]
 
 
 class Pairs(dict[tuple[str, str], Bound]):
     """For each part that is mirrored, by its id, the one that takes its motion; `alone`: those that take their own, since none is
-    like them on the other side. Joints and controls are known by `over`: what one is called there, by member and name."""
+    like them on the other side. Joints and controls are known by `over`: what one is called there, by member and name; `planes`:
+    the normal of each member's own plane at rest, in which it is as it is in a mirror."""
 
     def __init__(
         self, program: Program, pairs: Mapping[tuple[str, str], Bound], alone: frozenset[tuple[str, str]]
     ) -> None:
         super().__init__(pairs)
         self.alone = alone
+        self.planes = {m: own_plane(program.scene.member(m))[0] for m in {id[0] for id in pairs}}
         self.over: dict[tuple[str, str], str] = {}
         for id, other in pairs.items():
             bound = program.bounds[id]
             names = [(a.name, b.name) for a, b in zip(bound.described, other.described, strict=True)]
             for one, two in (*zip(bound.part.joints, other.part.joints, strict=True), *names):
                 self.over.setdefault((id[0], one), two)
+
+    def flip(self, member: str) -> Floats:
+        """(3, 3) the reflection in a member's own plane at rest."""
+        found: Floats = np.eye(3) - 2.0 * np.outer(self.planes[member], self.planes[member])
+        return found
 
     @property
     def members(self) -> set[str]:
@@ -58,6 +68,31 @@ class Pairs(dict[tuple[str, str], Bound]):
     def named(self, member: str, name: str) -> str:
         """What a joint or control is called on the other side; its own name where it does not go there."""
         return self.over.get((member, name), name)
+
+
+def own_plane(member: Member) -> tuple[Floats, float]:
+    """(3,) normal of the plane through a member's root at rest in which it is as it is in a mirror, along an axis, and how far it
+    is from that (metres). A body has one between its sides; of a prop, whose joints have no sides, it is the best of three."""
+    sides = {p.side for p in member.parts}
+    if {"left", "right"} <= sides:
+        return across(member), 0.0
+    places, turns = member.skeleton.rest_pose
+    joints = places - places[0]
+    index = member.skeleton.index
+    points = []
+    for s in member.shapes:
+        j = index[s.joint]
+        ends = np.array([s.a, s.b if s.form in ("capsule", "ring") else s.a])
+        points.append(joints[j] + rotate(np.broadcast_to(turns[j], (2, 4)), ends))
+    solid = np.concatenate([joints, *points])
+    off = []
+    for axis in np.eye(3):
+        seen = solid - 2.0 * np.outer(solid @ axis, axis)
+        unlike = float(np.linalg.norm(seen[:, None] - solid[None], axis=-1).min(axis=1).max())
+        # Its joints are each their own partner: they have to lie in the plane.
+        off.append(max(float(np.abs(joints @ axis).max()), unlike))
+    best = next(k for k in range(3) if off[k] <= min(off) + SAME)
+    return np.eye(3)[best], off[best]
 
 
 def mate(program: Program, id: tuple[str, str], mates: Mates) -> Bound | None:
@@ -85,6 +120,11 @@ def whole_pairs(program: Program, members: list[str], flips: bool, mates: Mates)
                     f"motion, carried along with what it hangs from."
                 )
             pairs[id] = other or program.bounds[id]
+        whose = program.scene.member(member)
+        if flips and (unlike := own_plane(whose)[1]) > ONE_SIDED:
+            notes.append(
+                f"{whose.name} is not alike on both sides (by {1000 * unlike:.0f} mm): it changes hands, and keeps its own shape."
+            )
     return Pairs(program, pairs, frozenset(alone)), notes
 
 
@@ -109,12 +149,12 @@ def part_pairs(program: Program, parts: list[tuple[str, str]], mates: Mates, bot
 
 
 def tethers_over(
-    program: Program, pairs: Pairs, glass: Glass
+    program: Program, pairs: Pairs, flips: bool
 ) -> tuple[tuple[Tether, ...], dict[tuple[str, str, str], str]]:
     """Follows of the mirrored take, and the name of each follow on the other side by (member, control, name)."""
     tethers = list(program.take.tethers)
     renamed: dict[tuple[str, str, str], str] = {}
-    if not glass.flips:
+    if not flips:
         return program.take.tethers, {(t.member, t.control, t.name): t.name for t in tethers}
     mirrored = pairs.members
     own = {(id[0], c) for id in pairs.alone for c in pairs[id].followers}
@@ -125,7 +165,7 @@ def tethers_over(
         anchor = t.anchor
         if t.anchor_member in mirrored:
             anchor = pairs.named(t.anchor_member, t.anchor)
-        offset = _offset(program, pairs, t, control, anchor, glass)
+        offset = _offset(program, pairs, t, control, anchor)
         wanted = (t.member, control, t.anchor_member, anchor, t.position, t.rotation)
         there = [x for x in tethers
                  if (x.member, x.control, x.anchor_member, x.anchor, x.position, x.rotation) == wanted
@@ -172,19 +212,20 @@ def _rest(program: Program, member: str, name: str) -> Floats:
     return rest
 
 
-def _offset(program: Program, pairs: Pairs, tether: Tether, control: str, anchor: str, glass: Glass) -> Floats | None:
+def _offset(program: Program, pairs: Pairs, tether: Tether, control: str, anchor: str) -> Floats | None:
     """(7,) how a mirrored control is tied to a mirrored anchor: as the mirror shows it. None where the anchor stays."""
     if tether.anchor_member not in pairs.members:
         return None
     reach = _reach(program, tether)
     a, b = (_rest(program, tether.anchor_member, n) for n in (tether.anchor, anchor))
     one, two = (_rest(program, tether.member, n) for n in (tether.control, control))
-    flip = np.append(glass.rest, 0.0)
+    own, theirs = (pairs.planes[m] for m in (tether.member, tether.anchor_member))
     seen = rotate(a, reach[:3])
-    seen = seen - 2.0 * float(seen @ glass.rest) * glass.rest
-    turn = multiply(
-        inverse(b), multiply(multiply(flip, multiply(a, reach[3:])), multiply(multiply(inverse(one), flip), two))
+    seen = seen - 2.0 * float(seen @ theirs) * theirs
+    turned = multiply(
+        multiply(np.append(theirs, 0.0), multiply(a, reach[3:])), multiply(inverse(one), np.append(own, 0.0))
     )
+    turn = multiply(inverse(b), multiply(turned, two))
     return np.concatenate([rotate(inverse(b), seen), turn * (1.0 if turn[3] >= 0.0 else -1.0)])
 
 
@@ -241,11 +282,10 @@ def switches_over(program: Program, pairs: Pairs, renamed: dict[tuple[str, str, 
     return found
 
 
-def lengths_over(program: Program, now: Program, bound: Bound, other: Bound, glass: Glass) -> dict[str, Curve]:
+def lengths_over(program: Program, now: Program, bound: Bound, other: Bound, flip: Floats) -> dict[str, Curve]:
     """Length channels of a part on the other side: turned from what a joint hangs from at rest to what its partner does; and
-    the point about which a root's body grows, turned from the one root at rest to the other."""
+    the point about which a root's body grows, turned from the one root at rest to the other. flip (3, 3): of its body at rest."""
     names = now.channel_names()
-    flip = glass.flip
     triples = [
         (a, b, _rest_above(bound, k), _rest_above(other, k), bound.offsets[k], other.offsets[k])
         for k, (a, b) in enumerate(zip(bound.moving, other.moving, strict=True))
@@ -256,10 +296,10 @@ def lengths_over(program: Program, now: Program, bound: Bound, other: Bound, gla
     return _turned(program, names, triples, flip)
 
 
-def pivots_over(program: Program, pairs: Pairs, glass: Glass) -> dict[str, Curve]:
+def pivots_over(program: Program, pairs: Pairs, flips: bool) -> dict[str, Curve]:
     """Points about which controls turn, as they are in the controls on the other side."""
     found: dict[str, Curve] = {}
-    for bound, one, two, turn in _turning(program, pairs, glass):
+    for bound, one, two, turn in _turning(program, pairs, flips):
         if one.pivot >= 0:
             names = [channel_id(bound.member.id, two.control.name, axis) for axis in PIVOT]
             points = one.pivot + np.arange(3)
@@ -267,11 +307,11 @@ def pivots_over(program: Program, pairs: Pairs, glass: Glass) -> dict[str, Curve
     return found
 
 
-def points_over(program: Program, pairs: Pairs, glass: Glass) -> tuple[PivotPoint, ...]:
+def points_over(program: Program, pairs: Pairs, flips: bool) -> tuple[PivotPoint, ...]:
     """Named points, in the controls on the other side."""
     over = {
         (b.member.id, one.control.name): (two.control.name, turn)
-        for b, one, two, turn in _turning(program, pairs, glass)
+        for b, one, two, turn in _turning(program, pairs, flips)
     }
     theirs = {(member, there) for (member, _), (there, _) in over.items()}
     found = [p for p in program.take.points if (p.member, p.control) not in theirs]
@@ -283,18 +323,15 @@ def points_over(program: Program, pairs: Pairs, glass: Glass) -> tuple[PivotPoin
     return tuple(found)
 
 
-def _turning(
-    program: Program, pairs: Pairs, glass: Glass
-) -> Iterator[tuple[Bound, BoundControl, BoundControl, Floats]]:
+def _turning(program: Program, pairs: Pairs, flips: bool) -> Iterator[tuple[Bound, BoundControl, BoundControl, Floats]]:
     """Controls that turn about points, each with its partner and what makes (3, 3) a place in the one one in the other."""
-    flip = glass.flip
     for id, other in pairs.items():
         bound = program.bounds[id]
         if id in pairs.alone:
             continue
         for one, two in zip(turnable(bound), turnable(other), strict=True):
             up, down = (_rest_of(b, c) for b, c in ((bound, one), (other, two)))
-            yield bound, one, two, _between_rests(up, down, flip)
+            yield bound, one, two, _between_rests(up, down, pairs.flip(id[0]) if flips else np.eye(3))
 
 
 def _rest_of(bound: Bound, control: BoundControl) -> Floats:

@@ -26,11 +26,11 @@ def _kept() -> Path:
     return _PACKAGE.parent / ".cache" / "demo" / digest.hexdigest()[:16]
 
 
-def scenes() -> list[tuple[Scene, Take]]:
+def scenes() -> list[tuple[Scene, list[Take]]]:
     """The demo scenes with their takes, the one of the first run last, as they were kept or made anew."""
     try:
         with _kept().open("rb") as file:
-            found: list[tuple[Scene, Take]] = pickle.load(file)
+            found: list[tuple[Scene, list[Take]]] = pickle.load(file)
             return found
     except OSError:
         return _made()
@@ -38,7 +38,7 @@ def scenes() -> list[tuple[Scene, Take]]:
 
 def named(take: str) -> tuple[Scene, Take]:
     """The demo take of this name with its scene, as it was kept or made anew."""
-    return next(one for one in scenes() if one[1].name == take)
+    return next((scene, one) for scene, takes in scenes() for one in takes if one.name == take)
 
 
 def keep() -> None:
@@ -48,7 +48,7 @@ def keep() -> None:
         path.parent.mkdir(parents=True, exist_ok=True)
         beside = path.with_suffix(".new")
         # Without what a scene remembers of how it was worked with.
-        beside.write_bytes(pickle.dumps([(replace(scene), take) for scene, take in _made()]))
+        beside.write_bytes(pickle.dumps([(replace(scene), takes) for scene, takes in _made()]))
         beside.replace(path)
 
 
@@ -62,6 +62,6 @@ def _made() -> list[tuple[Scene, Take]]:
     from .rough_crossing import rough_crossing
     from .tow_strap import tow_strap
 
-    return [
-        crate_and_rope(), rough_crossing(), brindles_trot(), climbing(), hauling_in(), tow_strap(), lantern_round(), cast_off()
-    ]  # fmt: skip
+    made = [crate_and_rope(), rough_crossing(), brindles_trot(), climbing(), tow_strap(), lantern_round(), cast_off()]
+    alone = [(scene, [take]) for scene, take in made]
+    return [*alone[:4], hauling_in(), *alone[4:]]

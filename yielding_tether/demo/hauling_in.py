@@ -1,5 +1,7 @@
 """*Hauling in*: Marl backs along the rocking deck and hauls a line in hand over hand, the right one leading with long pulls and the
-left one holding between them; what is in falls before his feet. One fault is planted: the left hand pops as it takes hold."""
+left one holding between them; what is in falls before his feet. One fault is planted: the left hand pops as it takes hold.
+
+Its scene has a second take: the same, without the fault, mirrored and placed on the quay, where the left hand leads."""
 
 from __future__ import annotations
 
@@ -21,7 +23,7 @@ from ..core.systems.fk import turn_in
 from ..core.takes import Scene, Take, Tether
 from ..core.transforms import ORDERS, Floats, multiply, quat_to_euler, rotate
 from .cast_off import rocking
-from .ferry import deck, lookout, on_deck, rail
+from .ferry import BOLLARD, deck, lookout, on_deck, quay, rail
 from .marl import marl
 from .people import NECK, SPINE, palm_turn
 from .posing import along, followed, keyed, nudge, steps, touching
@@ -44,6 +46,8 @@ WAVE, WAVES = 0.8, 1.15
 TAIL = np.array([1.04, THICK, 0.02])
 #: How far before his hips a hand takes hold.
 AHEAD = {"R": 0.4, "L": 0.3}
+#: Where he begins on the quay, metres: as far from its edge as leaves him room.
+PLACE = f"0.2 0 {BOLLARD[2] + 1.0:g}"
 #: When the left hand pops: as it takes hold.
 POP = CYCLE + 14
 #: Holds: first and last frame.
@@ -72,31 +76,37 @@ def line() -> Member:
 
 def hauling_scene() -> Scene:
     """The cast of *Hauling in*."""
-    return Scene("Ferry in the stream", (deck(), rail(), marl(), line(), lookout()))
+    return Scene("Ferry at the landing", (deck(), rail(), quay(), marl(), line(), lookout()))
 
 
-def tethers() -> tuple[Tether, ...]:
-    """Body, hands and line go with the deck."""
-    hands = (Tether("deck", "marl", f"arm.{side}.ik", "deck", "deck") for side in "LR")
-    return (*on_deck(), *hands, Tether("deck", "line", "line", "deck", "deck"))
+def tethers(stage: str) -> tuple[Tether, ...]:
+    """Body, hands and line go with what he stands on, the rail with the deck."""
+    controls = [("marl", c) for c in ("hips", "leg.L.ik", "leg.R.ik", "arm.L.ik", "arm.R.ik")]
+    mine = (Tether(stage, member, control, stage, stage) for member, control in (*controls, ("line", "line")))
+    return (*(t for t in on_deck() if t.member == "rail"), *mine)
 
 
-def hauling_in() -> tuple[Scene, Take]:
-    """The scene and its take."""
+def hauling_in() -> tuple[Scene, list[Take]]:
+    """The scene and its takes."""
     scene = hauling_scene()
-    take = Take("Hauling in", Fraction(24), 0, LAST, tethers=tethers())
-    for tether in tethers():
+    take = _hauled(scene, "deck", "Hauling in")
+    for axis, by in (("tz", 0.03), ("ry", 0.2)):
+        take = nudge(take, f"marl/arm.L.ik.{axis}", float(POP), by)
+    where: dict[str, str | float] = {"what": "all", "plane": "own", "to": "spot", "at": PLACE, "heading": 90.0}
+    landed = Program(scene, _hauled(scene, "quay", "Hauling in, on the quay"))
+    return scene, [take, run(landed, "mirror", Asked((("marl", "hips"),), 0.0, None, where)).take]
+
+
+def _hauled(scene: Scene, stage: str, name: str) -> Take:
+    """The take without its fault, on the deck or on the quay."""
+    take = Take(name, Fraction(24), 0, LAST, tethers=tethers(stage))
+    for tether in tethers(stage):
         take = take.with_curves(followed(tether, (0, 1.0)))
     take = take.with_curves({f"marl/{limb}.{side}.drive": steps((0, 1.0)) for limb in ("arm", "leg") for side in "LR"})
     take = take.with_curves({**rocking(LAST), **_body(), **_feet(), **_line()})
     take = take.with_curves(_hands(scene))
     take = _held(scene, take)
-    take = touching(
-        take, [("foot.L", "deck", a, b) for a, b in _stands("L")] + [("foot.R", "deck", a, b) for a, b in _stands("R")]
-    )
-    for axis, by in (("tz", 0.03), ("ry", 0.2)):
-        take = nudge(take, f"marl/arm.L.ik.{axis}", float(POP), by)
-    return scene, take
+    return touching(take, [(f"foot.{side}", stage, a, b) for side in "LR" for a, b in _stands(side)])
 
 
 # --- the body

@@ -3,18 +3,25 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Mapping
-from typing import Any
+from typing import Any, Protocol
 
 from ..core.clips import Clip
 from ..core.curves import Key
+from ..core.errors import CoreError
 from ..core.operations import OPERATIONS, Asked, Operation, Outcome, run
 from ..core.operations.keys import EditAsked, NamedKeys
 from ..core.operations.operation import LAYERS
 from ..core.program import Program
+from ..store.store import Loaded
 from . import schemas as s
 
-#: Finds a kept clip by its id.
-Clips = Callable[[int], Clip]
+
+class Kept(Protocol):
+    """What is kept beside a take that an operation may need: clips and other takes, by their numbers."""
+
+    def clip(self, id: int) -> Clip: ...
+
+    def load(self, take_id: int, revision: int | None = None) -> Loaded: ...
 
 
 def info(operation: Operation) -> s.OperationInfo:
@@ -36,12 +43,24 @@ def all_infos() -> list[s.OperationInfo]:
     return [info(o) for o in sorted(OPERATIONS.values(), key=lambda o: o.rank)]
 
 
-def asked_of(body: s.OperationAsked, clips: Clips) -> Asked:
+def asked_of(body: s.OperationAsked, kept: Kept) -> Asked:
     """What the core is asked for."""
+    operation = OPERATIONS.get(body.operation)
+    named = [str(body.choices.get(c.name) or "") for c in operation.choices if c.kind == "take"] if operation else []
     return Asked(
         tuple((p.member, p.part) for p in body.parts), body.first, body.last, body.choices, tuple(body.findings),
-        None if body.edit is None else _edit(body.edit), None if body.clip is None else clips(body.clip),
+        None if body.edit is None else _edit(body.edit), None if body.clip is None else kept.clip(body.clip), _other(kept, next(filter(None, named), "")),
     )  # fmt: skip
+
+
+def _other(kept: Kept, named: str) -> Program | None:
+    """The take that a choice names, as it is at its head; None where none does."""
+    if not named:
+        return None
+    if not named.isdecimal() or len(named) > 9:
+        raise CoreError(f"A take is chosen by its number, not {named[:40]!r}.")
+    loaded = kept.load(int(named))
+    return Program(loaded.scene, loaded.take)
 
 
 def asked_json(asked: Asked) -> dict[str, Any]:
@@ -67,22 +86,21 @@ def _edit(body: s.KeyEdit) -> EditAsked:
     return EditAsked(body.what, named, puts, body.by, body.rise, body.about, body.factor, body.values)
 
 
-def run_asked(program: Program, body: s.OperationAsked, clips: Clips) -> Outcome:
+def run_asked(program: Program, body: s.OperationAsked, kept: Kept) -> Outcome:
     """Runs an operation: the new take, its proof and a line for the list of revisions."""
-    return run(program, body.operation, asked_of(body, clips))
+    return run(program, body.operation, asked_of(body, kept))
 
 
-def lasts(program: Program, body: s.OperationAsked, clips: Clips) -> float:
+def lasts(program: Program, body: s.OperationAsked, kept: Kept) -> float:
     """About how many seconds an operation takes."""
     operation = OPERATIONS.get(body.operation)
     # What it can't do is told by trying it.
-    return 0.0 if operation is None else operation.lasts(program, asked_of(body, clips))
+    return 0.0 if operation is None else operation.lasts(program, asked_of(body, kept))
 
 
-def in_view(program: Program, body: s.OperationAsked) -> s.InView | None:
+def in_view(program: Program, body: s.OperationAsked, kept: Kept) -> s.InView | None:
     """What an operation that is tried shows in the view."""
-    asked = Asked(tuple((p.member, p.part) for p in body.parts), body.first, body.last, body.choices)
-    found = OPERATIONS[body.operation].in_view(program, asked)
+    found = OPERATIONS[body.operation].in_view(program, asked_of(body, kept))
     if found is None:
         return None
     pulls = [
@@ -91,8 +109,9 @@ def in_view(program: Program, body: s.OperationAsked) -> s.InView | None:
     return s.InView(path=list(found.path), pulls=pulls)
 
 
-def suggested(program: Program, body: s.SuggestAsked) -> s.Suggested:
-    """The choices that a stretch of these parts most likely wants, and which options its parts have."""
+def suggested(program: Program, body: s.SuggestAsked, takes: Callable[[], list[tuple[str, str]]]) -> s.Suggested:
+    """The choices that a stretch of these parts most likely wants, and which options its parts have; `takes`: all there are, by
+    their numbers."""
     operation = OPERATIONS.get(body.operation)
     if operation is None:
         return s.Suggested(choices={}, options={})
@@ -102,4 +121,6 @@ def suggested(program: Program, body: s.SuggestAsked) -> s.Suggested:
     suggested = operation.suggest(program, parts, body.first, body.last, made)
     choices = {c.name: c.default for c in operation.choices} | suggested | made
     options = {name: list(found) for name, found in operation.options(program, parts).items()}
+    if named := [c.name for c in operation.choices if c.kind == "take"]:
+        options |= dict.fromkeys(named, takes())
     return s.Suggested(choices=choices, options=options)

@@ -633,7 +633,7 @@ class When(Model):
 class Choice(Model):
     name: str
     label: str
-    kind: Literal["options", "name", "text", "anchor", "point", "whole", "number"]
+    kind: Literal["options", "name", "text", "anchor", "point", "take", "whole", "number"]
     options: list[tuple[str, str]] = []
     least: float = 0
     most: float = 0

@@ -155,7 +155,7 @@ class Studio:
     def try_(self, take_id: int, asked: s.OperationAsked) -> tuple[str, Trial]:
         """Runs an operation without writing anything; the trial can be looked at by its name."""
         base = self.open(take_id, asked.revision)
-        return self.keep(take_id, asked, operations.run_asked(base.program, asked, self.store.clip))
+        return self.keep(take_id, asked, operations.run_asked(base.program, asked, self.store))
 
     def keep(self, take_id: int, asked: s.OperationAsked, outcome: Outcome) -> tuple[str, Trial]:
         """What was tried, with a name by which it can be looked at; it need not be worked out again to be applied."""
@@ -168,7 +168,7 @@ class Studio:
         """About how many seconds an operation takes; none where it has been tried."""
         if self._trials.get(self._tried.get((take_id, asked.model_dump_json())) or "") is not None:
             return 0.0
-        return operations.lasts(self.open(take_id, asked.revision).program, asked, self.store.clip)
+        return operations.lasts(self.open(take_id, asked.revision).program, asked, self.store)
 
     def program(self, take_id: int, revision: int | None, trial: str | None) -> Program:
         """A take at a revision, or what was tried."""
@@ -208,7 +208,7 @@ class Studio:
         base = self.open(take_id, asked.revision)
         body = asked.model_dump(mode="json")
         tried = self._trials.get(self._tried.get((take_id, asked.model_dump_json())) or "")
-        outcome = tried.outcome if tried else operations.run_asked(base.program, asked, self.store.clip)
+        outcome = tried.outcome if tried else operations.run_asked(base.program, asked, self.store)
         steps = [
             Made(x.take, x.label, {"operation": x.operation, **operations.asked_json(x.asked)}, x.proof)
             for x in outcome.steps
@@ -217,7 +217,11 @@ class Studio:
 
     def suggest(self, take_id: int, asked: s.SuggestAsked) -> s.Suggested:
         """Choices that a stretch most likely wants."""
-        return operations.suggested(self.open(take_id, asked.revision).program, asked)
+        return operations.suggested(self.open(take_id, asked.revision).program, asked, self._takes)
+
+    def _takes(self) -> list[tuple[str, str]]:
+        """All takes by their numbers, with what they are called, newest scene first."""
+        return [(str(t.id), f"{t.name}, {x['row'].name}") for x in self.store.scenes() for t in x["takes"]]
 
     def transfer(self, take_id: int, asked: s.TransferAsked) -> s.TransferInfo:
         """A character's take moved to another scene's character; a take of that scene where it is to be applied."""

@@ -66,7 +66,7 @@ def _tried(studio: Studio, take_id: int, asked: s.OperationAsked) -> s.Tried:
 
 def _told(studio: Studio, asked: s.OperationAsked, name: str, trial: Trial) -> s.Tried:
     rows = strands(trial.program, [], [(p.member, p.part) for p in asked.parts])
-    shown = operations.in_view(trial.base.program, asked)
+    shown = operations.in_view(trial.base.program, asked, studio.store)
     steps = [s.StepInfo(label=x.label, sentence=x.proof.sentence, kept=_kept(x)) for x in trial.outcome.steps]
     proof = trial.outcome.proof
     return s.Tried(trial=name, proof=proof, sentence=proof.sentence, strands=rows, in_view=shown, steps=steps)

@@ -122,7 +122,7 @@ def work_out(store: Store, asked: dict[str, Any], read: Read, write: Write) -> s
     so that its numbers stay what they are)."""
     body = s.OperationAsked.model_validate_json(asked["asked"])
     loaded = store.load(asked["take"], body.revision)
-    write(outcome_bytes(loaded.take, operations.run_asked(Program(loaded.scene, loaded.take), body, store.clip)))
+    write(outcome_bytes(loaded.take, operations.run_asked(Program(loaded.scene, loaded.take), body, store)))
     return s.Result()
 
 

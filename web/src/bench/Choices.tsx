@@ -33,7 +33,7 @@ export function Control({ choice, value }: { choice: Choice; value: string | num
         ))}
       </ToggleButtonGroup>
     );
-  if (choice.kind === "anchor") return <Anchors choice={choice} value={String(value)} onChange={onChange} />;
+  if (choice.kind === "anchor" || choice.kind === "take") return <Anchors choice={choice} value={String(value)} onChange={onChange} />;
   if (choice.kind === "text" || choice.kind === "point") return <Words key={value} choice={choice} value={String(value)} onChange={onChange} />;
   return (
     <Tooltip title={choice.help}>
@@ -60,7 +60,7 @@ function Words({ choice, value, onChange }: { choice: Choice; value: string; onC
   );
 }
 
-/** Something to follow, out of all that can be followed: typed to be found, or clicked in the view. */
+/** Something to follow, out of all that can be followed: typed to be found, or clicked in the view; or another take. */
 function Anchors({ choice, value, onChange }: { choice: Choice; value: string; onChange: (value: string) => void }) {
   return (
     <Tooltip title={choice.help} placement="top">

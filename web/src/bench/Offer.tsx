@@ -5,8 +5,8 @@ import { Control } from "./Choices";
 import { useBench, usePick } from "./state";
 import { progressOf } from "../shared/jobs";
 import { useSize } from "../shared/useSize";
-import type { Choice, Operation } from "../shared/api";
-import { FINISH, fitted } from "./offered";
+import type { Operation } from "../shared/api";
+import { FINISH, counts, fitted } from "./offered";
 
 /** The strip of choices, docked above the strands: the operations that apply to what is selected, and what each can be told. */
 export function Offer() {
@@ -29,14 +29,9 @@ function Strip() {
   if (!info) return null;
   const offered = stretch ? offeredFor(operations, info, stretch.parts) : [];
   const current = operations?.find((o) => o.id === wish?.operation);
-  // One that depends on another counts where that one does.
-  const counts = (c: Choice): boolean => {
-    const on = c.when && current?.choices.find((o) => o.name === c.when?.choice);
-    return !c.when || ((!on || counts(on)) && (!(c.when.choice in choices) || c.when.values.includes(String(choices[c.when.choice]))));
-  };
   // What becomes of layers is asked where there are any.
   const layered = info.layers.some((l) => l.heard);
-  const able = current?.choices.filter((c) => counts(c) && (layered || c.name !== "layers")) ?? [];
+  const able = current?.choices.filter((c) => counts(current, c, choices) && (layered || c.name !== "layers")) ?? [];
   const line = { display: "flex", alignItems: "center", gap: 0.75, minHeight: 30, whiteSpace: "nowrap" } as const;
   return (
     <Box

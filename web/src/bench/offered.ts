@@ -1,4 +1,4 @@
-import type { Operation } from "../shared/api";
+import type { Choice, Operation } from "../shared/api";
 
 /** Room (px) for what ends an operation, beside which they stand, and for the button behind which the others are. */
 export const FINISH = 275;
@@ -21,4 +21,18 @@ export function fitted<T extends Pick<Operation, "id" | "label">>(offered: T[], 
     kept.add(o);
   }
   return { beside: offered.filter((o) => kept.has(o)), more: offered.filter((o) => !kept.has(o)) };
+}
+
+/** Whether a choice matters as the others are made: one that depends on another does where that one does. */
+export function counts(of: Pick<Operation, "choices">, choice: Choice, made: Record<string, string | number>): boolean {
+  const when = choice.when;
+  if (!when) return true;
+  const on = of.choices.find((o) => o.name === when.choice);
+  return (!on || counts(of, on, made)) && (!(when.choice in made) || when.values.includes(String(made[when.choice])));
+}
+
+/** The choice that a click in the view answers: a place before something to follow. */
+export function askedByClick(of: Pick<Operation, "choices"> | undefined, made: Record<string, string | number>): Choice | undefined {
+  const able = of?.choices.filter((c) => counts(of, c, made)) ?? [];
+  return able.find((c) => c.kind === "point") ?? able.find((c) => c.kind === "anchor");
 }

@@ -889,7 +889,7 @@ export interface components {
              * Kind
              * @enum {string}
              */
-            kind: "options" | "name" | "text" | "anchor" | "point" | "whole" | "number";
+            kind: "options" | "name" | "text" | "anchor" | "point" | "take" | "whole" | "number";
             /**
              * Options
              * @default []

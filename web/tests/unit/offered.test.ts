@@ -1,5 +1,6 @@
 import { describe, expect, it } from "vitest";
-import { fitted } from "../../src/bench/offered";
+import { askedByClick, counts, fitted } from "../../src/bench/offered";
+import type { Choice } from "../../src/shared/api";
 
 const all = ["Hand over", "Crossfade", "Keys", "Follow", "Bake", "Named value"].map((label) => ({ id: label.toLowerCase(), label }));
 
@@ -17,5 +18,24 @@ describe("operations side by side", () => {
       }
     }
     expect(fitted(all, "", 330).more.length).toBeLessThan(fitted(all, "", 200).more.length);
+  });
+});
+
+describe("choices", () => {
+  const one = (name: string, kind: Choice["kind"], when?: [string, string[]]): Choice => ({
+    name, label: name, kind, default: "", options: [], least: 0, most: 0, unit: "", folded: false, help: "", when: when ? { choice: when[0], values: when[1] } : null,
+  });
+  const of = { choices: [one("what", "options"), one("plane", "options", ["what", ["all"]]), one("of", "anchor", ["plane", ["fixed"]]), one("through", "point", ["plane", ["spot"]]), one("at", "point", ["to", ["spot"]])] };
+  it("matter where what they depend on does", () => {
+    expect(counts(of, of.choices[2]!, { what: "all", plane: "fixed" })).toBe(true);
+    expect(counts(of, of.choices[2]!, { what: "all", plane: "spot" })).toBe(false);
+    expect(counts(of, of.choices[2]!, { what: "parts", plane: "fixed" })).toBe(false);
+  });
+  it("are answered by a click where they matter", () => {
+    expect(askedByClick(of, { what: "all", plane: "spot", to: "mirrored" })?.name).toBe("through");
+    expect(askedByClick(of, { what: "all", plane: "fixed", to: "mirrored" })?.name).toBe("of");
+    expect(askedByClick(of, { what: "all", plane: "fixed", to: "spot" })?.name).toBe("at");
+    expect(askedByClick(of, { what: "all", plane: "own", to: "mirrored" })).toBeUndefined();
+    expect(askedByClick(undefined, {})).toBeUndefined();
   });
 });

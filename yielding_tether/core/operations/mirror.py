@@ -25,7 +25,7 @@ from ..errors import CoreError
 from ..express import FINE, Motion, Target, fit_along, system_target
 from ..fitting import fit_values
 from ..follows import unused
-from ..glass import STAGE, Beginning, Glass, Plane, Shown, glass_of, glass_within, placed
+from ..glass import STAGE, Beginning, Glass, Plane, Shown, glass_of, glass_within, heading, placed
 from ..layers import carried
 from ..measure import steps
 from ..other_side import (
@@ -67,7 +67,7 @@ from .operation import (
     run,
     stretch_words,
 )
-from .retether import anchor_of, check_anchor
+from .retether import OWN, anchor_of, anchors, check_anchor
 
 #: Rounds in which what follows one another settles.
 ROUNDS = 4
@@ -95,7 +95,8 @@ class Mirror:
 
 
 class Over(NamedTuple):
-    """Pairs of parts, and the mirror that shows each where its partner is to be: `within` its body, or one `glass` for all."""
+    """Pairs of parts, and the mirror that shows each where its partner is to be: `within` its body, or one `glass` for all, each
+    member by its own plane at rest."""
 
     pairs: Pairs
     glass: Glass
@@ -103,7 +104,7 @@ class Over(NamedTuple):
 
     def of(self, bound: Bound) -> Glass:
         """The mirror of a part."""
-        return self.within.get(bound.id, self.glass)
+        return self.within.get(bound.id) or replace(self.glass, rest=self.pairs.planes[bound.id[0]])
 
     def at(self, bound: Bound, times: Floats, side: Ints | int, now: Program) -> Shown:
         """The mirror of a part as it stands at times, and where what it shows is in what came of it so far."""
@@ -136,13 +137,13 @@ def _mirrored(program: Program, asked: Mirror) -> tuple[Take, Proof]:
         refuse_locked(program, list(other.own.values()), first, last)
     if pose:
         return _pose(program, over, notes, first)
-    tethers, renamed = tethers_over(program, pairs, glass)
+    tethers, renamed = tethers_over(program, pairs, glass.flips)
     captures = {
         m: capture_over(program, m, pairs, over.of) if m in pairs.members else c for m, c in take.captures.items()
     }
     mine = {program.channel_names()[c] for id, b in pairs.items() if id not in pairs.alone for c in b.own.values()}
     curves = {n: c for n, c in take.curves.items() if n not in mine} | switches_over(program, pairs, renamed)
-    curves |= pivots_over(program, pairs, glass)
+    curves |= pivots_over(program, pairs, glass.flips)
     now = program.on(replace(take, curves=curves, tethers=tethers, captures=captures))
     order = sorted(pairs, key=lambda id: int(program.bounds[id].nodes.min()))
     for _ in range(ROUNDS):
@@ -159,7 +160,7 @@ def _mirrored(program: Program, asked: Mirror) -> tuple[Take, Proof]:
                 for n in names
             }
         )
-    points = points_over(program, pairs, glass) if whole else take.points
+    points = points_over(program, pairs, glass.flips) if whole else take.points
     contacts, wanted = contacts_over(program, pairs, first, last), marks_over(take, pairs, first, last)
     now = now.on(replace(now.take, contacts=contacts, points=points, wanted=wanted))
     # What was followed is followed no more where the other side follows it now: that stays for its dial.
@@ -299,13 +300,15 @@ def _told(program: Program, now: Program, over: Over, first: float, last: float,
     found = []
     # What leaves the last frame of a stretch is what was there before.
     side = np.where((at == last) & (not whole), ARRIVING, LEAVING)
-    seen = None if over.within else over.glass.at(at, side)
+    seen: dict[str, Shown] = {}
     was, new = program.evaluate(at, side), now.evaluate(at, side)
     for id, other in over.pairs.items():
         there, alone = now.bounds[other.id], id in over.pairs.alone
         wanted = replace(new, pos=new.pos.copy(), rot=new.rot.copy())
-        shown = seen or over.at(program.bounds[id], at, side, now)
-        _reflect(wanted, was, program.bounds[id], there, shown, alone)
+        bound = program.bounds[id]
+        key = id[1] if over.within else id[0]
+        shown = seen.get(key) or seen.setdefault(key, over.at(bound, at, side, now))
+        _reflect(wanted, was, bound, there, shown, alone)
         off = np.linalg.norm(wanted.pos[:, there.nodes] - new.pos[:, there.nodes], axis=-1).max(axis=1)
         if off.max() > 1e-4:
             worst = float(at[int(np.argmax(off))])
@@ -404,7 +407,8 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, over:
             extra = np.union1d(extra, more)
             made = _keyed(program, now, bound, other, system, motion, target, np.union1d(times, extra), extra)
         found |= made
-    return found if lone else found | lengths_over(program, now, bound, other, glass)
+    flip = over.pairs.flip(bound.id[0]) if glass.flips else np.eye(3)
+    return found if lone else found | lengths_over(program, now, bound, other, flip)
 
 
 def _keyed(
@@ -528,6 +532,10 @@ WHAT = Choice(
     help="Set pieces stay where they are.",
 )  # fmt: skip
 #: Where a take is put.
+MEET = (
+    Choice("meets", "meeting", "take", "", when=("to", ("meet",)), help="It begins where this body is then, headed as there."),
+    Choice("frame", "at its frame", "number", 0.0, least=-1e6, most=1e6, when=("to", ("meet",))),
+)  # fmt: skip
 AT = Choice("at", "at", "point", "", when=("to", ("spot",)), help="Click a place in the view, or give x y z in metres.")
 HEADING = Choice(
     "heading", "headed", "number", 0.0, least=-180.0, most=180.0, unit="°", when=("to", ("origin", "spot")),
@@ -535,13 +543,34 @@ HEADING = Choice(
 )  # fmt: skip
 
 
-def place_of(c: Mapping[str, Any]) -> Beginning:
-    """The place that is chosen; CoreError where none is."""
+def place_of(program: Program, c: Mapping[str, Any], members: tuple[str, ...], other: Program | None) -> Beginning:
+    """The place that is chosen; CoreError where none is. `other`: the take that is to be met."""
+    if c["to"] == "meet":
+        return _meeting(program, members, other, float(c["frame"]))
     where = spot(c["at"]) if c["to"] == "spot" else None
     if c["to"] == "spot" and where is None:
         raise CoreError("Click the place in the view at which it is to begin, or give x y z in metres.")
     at = (0.0, 0.0, 0.0) if where is None else (float(where[0]), float(where[1]), float(where[2]))
     return Beginning(c["to"], at, float(np.radians(c["heading"])))
+
+
+def _meeting(program: Program, members: tuple[str, ...], other: Program | None, frame: float) -> Beginning:
+    """Where the body that is placed is in another take at a frame, and how it is headed there."""
+    lead = next(m for m in map(program.scene.member, members) if m.kind == "character")
+    if other is None:
+        raise CoreError("Choose the take that it is to meet.")
+    there = [m for m in other.scene.members if m.kind == "character"]
+    member = next((m for m in there if m.id == lead.id), None) or next((m for m in there if m.name == lead.name), None)
+    root = next((b for b in other.bounds.values() if member and b.member.id == member.id and b.part.free), None)
+    if member is None or root is None:
+        raise CoreError(
+            f"{lead.name} is not in {other.take.name}, or has no root there: choose a take of the same body."
+        )
+    check_stretch(other.take, frame, frame)
+    pos, rot = other.track(np.array([frame]), LEAVING, root.nodes[:1])
+    rest = member.skeleton.rest_pose[1][member.skeleton.index[root.part.joints[0]]]
+    x, y, z = map(float, pos[0, 0])
+    return Beginning("spot", (x, y, z), heading(rot[0, 0], member, rest))
 
 
 def members_of(program: Program, parts: Parts, what: str) -> tuple[str, ...]:
@@ -651,10 +680,11 @@ class MirrorTake(Operation):
         ),
         Choice(
             "to", "beginning", "options", "mirrored",
-            (("mirrored", "as mirrored"), ("start", "as the original"), ("origin", "at the origin"), ("spot", "at a place")),
+            (("mirrored", "as mirrored"), ("start", "as the original"), ("origin", "at the origin"), ("spot", "at a place"),
+             ("meet", "where another take is")),
             folded=True, help="Where the mirrored take begins, and how it is headed there.", when=("what", ("all", "body")),
         ),
-        replace(AT, folded=True), replace(HEADING, folded=True),
+        *(replace(c, folded=True) for c in (AT, HEADING, *MEET)),
         Choice(
             "stances", "what stands", "options", "kept", (("kept", "as it comes"), ("planted", "planted anew")), folded=True,
             help="Hands and feet in contact hold their place and turn where they stand then.",
@@ -667,6 +697,10 @@ class MirrorTake(Operation):
 
     def offered_for(self, bound: Bound) -> bool:
         return bound.member.kind == "character"
+
+    def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
+        mine = {m for m, _ in parts}
+        return {"of": tuple(o for o in anchors(program) if o[0] != OWN and anchor_of(o[0])[0] not in mine)}
 
     def in_view(self, program: Program, asked: Asked) -> InView | None:
         return path_of(program, self._asked(program, asked))
@@ -681,7 +715,7 @@ class MirrorTake(Operation):
                 bodies = [b for b in program.bounds.values() if b.member.id in members and b.part.side != "middle"]
                 parts = tuple(b.id for b in bodies if mate(program, b.id, mates) is not None)
             return Mirror(members, asked.first, asked.last, parts=parts, exchange=exchange, mates=mates)
-        to = None if c["to"] == "mirrored" else place_of(c)
+        to = None if c["to"] == "mirrored" else place_of(program, c, members, asked.other)
         return Mirror(members, asked.first, asked.last, self._plane(program, c), to, mates=mates)
 
     def _plane(self, program: Program, c: Mapping[str, Any]) -> Plane:

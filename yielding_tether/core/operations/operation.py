@@ -32,12 +32,12 @@ Applies = Literal["systems", "parts", "frame", "findings", "keys", "clip", "take
 class Choice:
     """One choice: of `options` (value, label), of a "name" among those that the parts in hand have (`Operation.options`),
     of an "anchor" among all that can be followed, a "text" of the animator's own, a "point" in the world that is clicked in
-    the view ("x y z" in metres, "" for none), or a number from `least` to `most` in a `unit`. `when`: the choice and
-    the values of it for which this one matters; `folded`: shown on demand."""
+    the view ("x y z" in metres, "" for none), of another "take" by its number, or a number from `least` to `most` in a `unit`.
+    `when`: the choice and the values of it for which this one matters, where that one does; `folded`: shown on demand."""
 
     name: str
     label: str
-    kind: Literal["options", "name", "text", "anchor", "point", "whole", "number"]
+    kind: Literal["options", "name", "text", "anchor", "point", "take", "whole", "number"]
     default: Value
     options: tuple[tuple[str, str], ...] = ()
     least: float = 0.0
@@ -50,7 +50,8 @@ class Choice:
 
 @dataclass(frozen=True)
 class Asked:
-    """What an operation is asked for: a stretch of parts, choices, and what some operations need beside them."""
+    """What an operation is asked for: a stretch of parts, choices, and what some operations need beside them: `other` is the take
+    that a choice names."""
 
     parts: Parts = ()
     first: float = 0.0
@@ -59,6 +60,7 @@ class Asked:
     findings: tuple[str, ...] = ()
     edit: Any = None
     clip: Clip | None = None
+    other: Program | None = None
 
 
 class Step(NamedTuple):
@@ -167,7 +169,7 @@ class Operation:
         return str(found)
 
     def _value(self, choice: Choice, value: Value) -> Value:
-        if choice.kind in ("name", "text", "anchor", "point"):
+        if choice.kind in ("name", "text", "anchor", "point", "take"):
             if not isinstance(value, str):
                 raise CoreError(f"{choice.label!r} of {self.label} is a name.")
             return value

@@ -9,7 +9,7 @@ from __future__ import annotations
 from ..glass import Plane
 from ..program import Program
 from ..rig import Bound
-from .mirror import AT, HEADING, WHAT, Mirror, apply, members_of, path_of, place_of
+from .mirror import AT, HEADING, MEET, WHAT, Mirror, apply, members_of, path_of, place_of
 from .operation import Asked, Choice, InView, Operation, Outcome, offered
 
 
@@ -24,9 +24,13 @@ class PlaceTake(Operation):
     help = "The whole take begins elsewhere, headed as is said: the body, what it holds and where it stands go along."
     choices = (
         WHAT,
-        Choice("to", "beginning", "options", "spot", (("spot", "at a place"), ("origin", "at the origin"))),
+        Choice(
+            "to", "beginning", "options", "spot",
+            (("spot", "at a place"), ("origin", "at the origin"), ("meet", "where another take is")),
+        ),
         AT,
         HEADING,
+        *MEET,
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
@@ -37,7 +41,9 @@ class PlaceTake(Operation):
 
     def _asked(self, program: Program, asked: Asked) -> Mirror:
         c = self.chosen(asked)
-        return Mirror(members_of(program, asked.parts, c["what"]), asked.first, asked.last, Plane("none"), place_of(c))
+        members = members_of(program, asked.parts, c["what"])
+        to = place_of(program, c, members, asked.other)
+        return Mirror(members, asked.first, asked.last, Plane("none"), to)
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         wanted = self._asked(program, asked)

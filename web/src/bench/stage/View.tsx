@@ -5,6 +5,7 @@ import * as THREE from "three";
 import type { TakeInfo } from "../../shared/api";
 import { drawnInSoftware } from "../../shared/drawing";
 import { choose, useOperations } from "../actions";
+import { askedByClick } from "../offered";
 import { useBench, usePick } from "../state";
 import { watchPictures } from "./busy";
 import { Camera } from "./Camera";
@@ -93,7 +94,8 @@ export function View({ info }: { info: TakeInfo }) {
   const [held, setHeld] = useState(false);
   // While an operation asks for a place or for something to follow, a click says which.
   const operation = useBench((s) => s.wish?.operation);
-  const asking = useOperations()?.find((o) => o.id === operation)?.choices.toSorted((a, b) => Number(b.kind === "point") - Number(a.kind === "point")).find((c) => c.kind === "anchor" || c.kind === "point");
+  const made = useBench((s) => s.choices);
+  const asking = askedByClick(useOperations()?.find((o) => o.id === operation), made);
   const [told, setTold] = useState<Told | null>(null);
   const options = useBench((s) => s.options);
   const nameOf = (joint: string) => Object.values(options).flat().find(([value]) => value === joint)?.[1] ?? joint.replace("/", ", ");
