@@ -8,6 +8,7 @@ from fractions import Fraction
 from functools import cache
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from tests.depth import DEPTH
 from yielding_tether.core.contacts import measure_all
@@ -20,7 +21,7 @@ from yielding_tether.core.program import Program
 from yielding_tether.core.smoothing import cutoff_of, low_pass
 from yielding_tether.core.takes import Capture, Layer, Take
 from yielding_tether.core.transforms import Floats, multiply, rotation_distance
-from yielding_tether.demo.hauling_in import hauling_in
+from yielding_tether.demo import named
 from yielding_tether.demo.rough_crossing import Kind, crossing
 
 from .test_findings import clean
@@ -175,7 +176,7 @@ class Standing(unittest.TestCase):
 
     def test_keyed_limbs_stay_where_they_stand_in_either_system(self) -> None:
         """Legs of a keyed take whose hips and feet are smoothed hard; and an arm handed over to FK while it holds the rail."""
-        hauling = Program(*hauling_in())
+        hauling = Program(*named("Hauling in"))
         held = clean(0)
         (hold,) = [c for c in held.take.contacts if c.joint == "hand.R"]
         free = run(
@@ -252,3 +253,38 @@ class Layers(unittest.TestCase):
 
 if __name__ == "__main__":
     unittest.main()
+
+
+class OutOfTheGround(unittest.TestCase):
+    def test_what_would_sink_is_lifted_and_what_stands_stays(self) -> None:
+        p = planted()
+        at = np.arange(0.0, 4 * p.take.last + 1) / 4.0
+        done = run(p, "smooth", Asked(LEGS, 0.0, None, {"above": 2.0}))
+        after = p.on(done.take)
+        # Left alone, so low a cutoff takes the soles through the deck.
+        alone = p.on(run(p, "smooth", Asked(LEGS, 0.0, None, {"above": 2.0, "stands": "goes"})).take)
+
+        def deepest(program: Program, leg: tuple[str, str]) -> float:
+            """How deep heel, ball and tip are in the deck at the worst of quarter-frames, by their heights over its top."""
+            poses, worst = program.evaluate(at), 0.0
+            deck = program.nodes["deck", "deck"]
+            back = Rotation.from_quat(poses.rot[:, deck]).inv()
+            for _, joint, point in program.bounds[leg].part.stands_on(program.scene.member("marl").skeleton):
+                node = program.nodes["marl", joint]
+                place = poses.pos[:, node] + Rotation.from_quat(poses.rot[:, node]).apply(point)
+                local = back.apply(place - poses.pos[:, deck])
+                over_it = (np.abs(local[:, 0]) < 1.2) & (np.abs(local[:, 2]) < 0.5)
+                worst = max(worst, float(-(local[over_it, 1]).min(initial=0.0)))
+            return worst
+
+        for leg in LEGS:
+            was, now, without = (deepest(x, leg) for x in (p, after, alone))
+            self.assertGreater(without, 4e-3)
+            self.assertLess(now, was + 1e-4, leg)
+        for one, two in zip(measure_all(p, p.take.contacts), measure_all(after, p.take.contacts), strict=True):
+            self.assertLess(float(two.place.max()), float(one.place.max()) + 1e-5)
+            self.assertLess(float(two.depth.max()), float(one.depth.max()) + 1e-5)
+        self.assertEqual(sum("is lifted by up to" in n for n in done.proof.notes), 2, done.proof.notes)
+        # As it is offered there is nothing to lift.
+        offered = run(p, "smooth", Asked(LEGS, 0.0, None, {}))
+        self.assertEqual([n for n in offered.proof.notes if "sank" in n or "sinks" in n], [])

@@ -7,24 +7,21 @@ where they stood (`held_ends`), and nothing goes deeper into what it stands on t
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from itertools import pairwise
 from typing import NamedTuple
 
 import numpy as np
 
-from ..contacts import anchor_node, part_of
+from ..contacts import part_of
 from ..curves import ARRIVING, LEAVING, STEPPED, Curve, insert
+from ..ends import carried_over, held_ends, lifted_ends, spline
 from ..errors import CoreError
-from ..express import FINE, Motion, Placing, carry, fence, join, lead, system_target
-from ..fitting import reach
 from ..layers import scaled
-from ..measure import one_sided, steps
 from ..program import Poses, Program
-from ..proof import prove, split_times, switch_times
+from ..proof import prove, split_times
 from ..rig import Bound
-from ..smoothing import HIGHEST, Away, Fast, Spikes, continuous, cutoff_of, fast, low_pass, low_pass_turns
-from ..takes import Contact
+from ..smoothing import HIGHEST, Away, Fast, Spikes, continuous, cutoff_of, fast, low_pass
 from ..transforms import Floats, Ints, inverse, multiply, rotate, rotation_distance
 from .handover import refuse_locked
 from .operation import (
@@ -41,10 +38,8 @@ from .operation import (
     stretch_words,
 )
 
-#: Frames over which smoothing sets in where something else goes on at an edge, and over which an end leaves where it stands.
-EASE, LEAVES = 6.0, 4.0
-#: Metres and radians below which an end that stands is where it was.
-KEPT = (1e-6, 1e-6)
+#: Frames over which smoothing sets in where something else goes on at an edge.
+EASE = 6.0
 #: Radians by which a frame must be elsewhere to have been a spike.
 STANDING_OUT = 1e-5
 #: Metres that count as a radian where both are looked at together: about the length of a limb's segment.
@@ -127,6 +122,8 @@ class Smooth(Operation):
             )
         if stays:
             now = held_ends(program, now, first, last, max(used, default=rate))
+            now, lifted = lifted_ends(program, now, first, last)
+            notes += lifted
         now.check_loops()
         return Outcome(
             now.take, prove(self.id, program, now, first, last, notes=tuple(notes)),
@@ -278,21 +275,10 @@ def _smooth_keys(program: Program, bound: Bound, system: str, piece: _Piece, awa
     return program.with_curves(curves)
 
 
-def _line(frames: Floats, values: Floats, still: tuple[bool, bool] = (False, False)) -> Callable[..., Floats]:
-    """The cubic spline through values (F, ...) at frames (F,), flat at the ends that are `still`."""
-    # Takes a quarter of a second to import, and only smoothing wants it.
-    from scipy.interpolate import CubicSpline
-
-    flat = (1, np.zeros(values.shape[1:]))
-    ends = tuple(flat if s else "not-a-knot" for s in still)
-    found: Callable[..., Floats] = CubicSpline(frames, values, bc_type=ends)
-    return found
-
-
 def _put(kept: Curve, frames: Floats, values: Floats, piece: _Piece, default: float) -> Curve:
     """A curve whose keys in a piece lie on a line through values (F,) at frames (F,); both its ends are keys that stay, with their
     slopes, where something else goes on there."""
-    line = _line(frames, values)
+    line = spline(frames, values)
     whole = insert(insert(kept, piece.first, default), piece.last, default)
     numbers, marks = whole.numbers.copy(), whole.marks.copy()
     inside = (whole.times > piece.first) & (whole.times < piece.last)
@@ -321,7 +307,7 @@ def _smooth_capture(program: Program, bound: Bound, system: str, piece: _Piece, 
     more = share[:, None, None] * (away.values(places) - places)
     step = multiply(inverse(turns), away.turns(turns))
     turned = continuous(np.stack([scaled(step[:, k], share) for k in range(count)], axis=1))
-    place, rotation = _line(frames, more, still), _line(frames, turned, still)
+    place, rotation = spline(frames, more, still), spline(frames, turned, still)
 
     def poses(at: Floats, side: Ints) -> Poses:
         found = program.evaluate(at, side, only=[*program.fit_nodes([bound]), *bound.above.tolist()])
@@ -337,141 +323,4 @@ def _smooth_capture(program: Program, bound: Bound, system: str, piece: _Piece, 
             found.rot[:, node] = multiply(found.rot[:, up], turn[:, k])
         return found
 
-    return _carried(program, bound, system, piece.first, piece.last, poses)
-
-
-def _carried(
-    program: Program, bound: Bound, system: str, first: float, last: float, poses: Callable[[Floats, Ints], Poses],
-) -> Program:  # fmt: skip
-    """A part's motion over a stretch put into a system of it."""
-    breaks = program.key_times()
-    target = system_target(program, bound, system)
-    curves = dict(program.take.curves)
-    open_end = last >= program.take.last
-    if not open_end:
-        fence(program, curves, target.channels.tolist(), [last])
-    carry(
-        program,
-        target,
-        curves,
-        first,
-        last,
-        open_end,
-        Placing("every"),
-        Motion(program, poses, lambda t: FINE * steps(breaks, t)),
-    )
-    return program.with_curves({n: c for n, c in curves.items() if c is not program.take.curves.get(n)})
-
-
-def held_ends(before: Program, after: Program, first: float, last: float, cutoff: float) -> Program:
-    """A take in which every end that stands within a stretch is where it stood in what it stands on, before all that was done,
-    without what is faster than a cutoff there; it leaves that over a few frames. Ends that are there already stay as they are."""
-    now = after
-    for contact in (c for c in before.take.contacts if c.begin < last and c.end > first):
-        now = _held_end(before, now, contact, first, last, cutoff)
-    for id in before.bounds:
-        now = _met(before, now, id, first, last)
-    return now
-
-
-def _met(before: Program, now: Program, id: tuple[str, str], first: float, last: float) -> Program:
-    """A part whose capture meets what keys hold, where one goes over to the other: the one went along with what carries it, the
-    other stayed. Only where nothing jumped before."""
-    bound = now.bound(*id)
-    times = [t for t in switch_times(now, bound) if first < t < last] if bound.captured else []
-    if not times:
-        return now
-    was, new = (one_sided(p, np.array(times), p.bounds[id].nodes) for p in (before, now))
-    for k, t in enumerate(times):
-        if new.pose_jump[k].max() <= KEPT[0] or was.pose_jump[k].max() > KEPT[0]:
-            continue
-        states = [bound.state(now.sample([t], side, bound.driver_channels)) for side in (ARRIVING, LEAVING)]
-        alone = [x is not None and bound.systems[x].system.moves_alone for x in states]
-        if alone[0] == alone[1]:
-            continue
-        curves = dict(now.take.curves)
-        target = system_target(now, now.bound(*id), str(states[0] if alone[0] else states[1]))
-        if alone[1]:
-            join(now, target, curves, t, LEAVES)
-        else:
-            lead(now, target, curves, t)
-        now = now.with_curves({n: c for n, c in curves.items() if c is not now.take.curves.get(n)})
-    return now
-
-
-class _Back(NamedTuple):
-    """How an end gets back to where it stands, from `first` to `last`: how far (metres) and by which turn in its own axes."""
-
-    first: float
-    last: float
-    place: Callable[..., Floats]
-    turn: Callable[..., Floats]
-
-    def at(self, times: Floats) -> tuple[Floats, Floats]:
-        """(F, 3) and (F, 4): all of it while it stands, less and less over a few frames around that."""
-        inner = np.clip(times, self.first, self.last)
-        share = np.clip(1.0 - np.abs(times - inner) / LEAVES, 0.0, 1.0)
-        share *= share * (3.0 - 2.0 * share)
-        turn = self.turn(inner)
-        turn /= np.linalg.norm(turn, axis=-1, keepdims=True)
-        return share[:, None] * self.place(inner), scaled(turn, share)
-
-
-def _back(before: Program, now: Program, contact: Contact, first: float, last: float, cutoff: float) -> _Back | None:
-    """How the end of a contact gets back to where it stood; None where it is there."""
-    ends = [(p.nodes[contact.member, contact.joint], anchor_node(p, contact)) for p in (before, now)]
-    low, high = max(first, contact.begin), min(last, contact.end)
-    at = np.unique(np.append(np.arange(np.ceil(2.0 * low), 2.0 * high) / 2.0, [low, high]))
-    if len(at) < 4:
-        return None
-    side = np.where(at == high, ARRIVING, LEAVING)
-    (pos, rot), (here, turned) = before.track(at, side, ends[0]), now.track(at, side, ends[1])
-    back = inverse(rot[:, 1])
-    place, turn = rotate(back, pos[:, 0] - pos[:, 1]), multiply(back, rot[:, 0])
-    still = here[:, 1] + rotate(turned[:, 1], place) - here[:, 0]
-    if _least(still, multiply(inverse(turned[:, 0]), multiply(turned[:, 1], turn))):
-        return None
-    rate = 2.0 * float(before.take.rate)
-    place, turn = low_pass(place, rate, cutoff), low_pass_turns(turn, rate, cutoff)
-    # In what it stands on, which may be elsewhere now.
-    off = here[:, 1] + rotate(turned[:, 1], place) - here[:, 0]
-    step = continuous(multiply(inverse(turned[:, 0]), multiply(turned[:, 1], turn)))
-    return _Back(low, high, _line(at, off), _line(at, step))
-
-
-def _least(off: Floats, turn: Floats) -> bool:
-    """Whether an end is where it was: (F, 3) metres from there, and (F, 4) turned."""
-    moved = float(np.linalg.norm(off, axis=1).max())
-    return moved <= KEPT[0] and 2.0 * float(np.linalg.norm(turn[:, :3], axis=1).max()) <= KEPT[1]
-
-
-def _held_end(before: Program, now: Program, contact: Contact, first: float, last: float, cutoff: float) -> Program:
-    """The same for one contact."""
-    bound = part_of(now, contact)
-    able = [
-        n for n in bound.keyed_systems
-        if any(c.touches and c.rests_on == contact.joint for c in bound.systems[n].controls)
-    ]  # fmt: skip
-    back = _back(before, now, contact, first, last, cutoff) if able else None
-    if back is None:
-        return now
-    begin, end = max(first, back.first - LEAVES), min(last, back.last + LEAVES)
-    edges = [t for t in split_times(now, bound) if begin < t < end]
-    node = now.nodes[contact.member, contact.joint]
-
-    def poses(at: Floats, side: Ints) -> Poses:
-        found = now.evaluate(at, side, only=now.fit_nodes([bound]))
-        off, turn = back.at(at)
-        wanted = Poses(at, found.pos.copy(), found.rot.copy(), side, found.sizes)
-        wanted.pos[:, node] += off
-        wanted.rot[:, node] = multiply(wanted.rot[:, node], turn)
-        reached = reach(now, bound, able[-1], wanted)
-        found.pos[:, bound.nodes], found.rot[:, bound.nodes] = reached.pos[:, bound.nodes], reached.rot[:, bound.nodes]
-        return found
-
-    made = now
-    for a, b in pairwise([begin, *edges, end]):
-        state = bound.state(made.sample(np.array([0.5 * (a + b)]), LEAVING, bound.driver_channels))
-        if state is not None:
-            made = _carried(made, made.bound(*bound.id), state, a, b, poses)
-    return made
+    return carried_over(program, bound, system, piece.first, piece.last, poses)
