@@ -389,5 +389,35 @@ class Counts(unittest.TestCase):
         self.assertLessEqual(counts["few"], 0.5 * counts["within"])
 
 
+class Chart(unittest.TestCase):
+    def test_how_many_keys_each_tolerance_takes_is_what_it_takes(self) -> None:
+        program = crossing()
+        leg = next(b for b in program.bounds.values() if b.part.label == "left leg")
+        asked = Asked((leg.id,), 10.0, 60.0, {"to": "ik", "keys": "few", "tolerance": 2.0, "tolerance_turn": 1.0})
+        after = program.on(run(program, "bake", asked).take)
+        chart = OPERATIONS["bake"].chart(program, asked, after)
+        assert chart is not None and chart.wide
+        self.assertEqual((chart.now, chart.picks), (2.0, (("tolerance", 1.0), ("tolerance_turn", 0.5))))
+        points = chart.lines[0].points
+        self.assertEqual([x for x, _ in points], [0.5, 1.0, 2.0, 4.0, 8.0])
+        for mm, keys in points:
+            there = {**asked.choices, "tolerance": mm, "tolerance_turn": 0.5 * mm}
+            made = run(program, "bake", replace(asked, choices=there)).take
+            names = [n for n in made.curves if n not in program.take.curves]
+            count = sum(int(((made.curves[n].times >= 10.0) & (made.curves[n].times <= 60.0)).sum()) for n in names)
+            switches = {program.channel_names()[c] for c in leg.switches}
+            count -= sum(int((made.curves[n].times <= 60.0).sum()) for n in names if n in switches)
+            self.assertEqual(keys, count, mm)
+        self.assertGreater(points[0][1], points[-1][1])
+        # What takes long is not compared, and other keys have no tolerance.
+        self.assertIsNone(
+            OPERATIONS["bake"].chart(program, replace(asked, choices={"to": "ik", "keys": "every"}), after)
+        )
+        every = tuple(b.id for b in program.bounds.values())
+        whole = Asked(every, 0.0, None, {"keys": "few"})
+        assert OPERATIONS["bake"].lasts(program, whole) > 1.5
+        self.assertIsNone(OPERATIONS["bake"].chart(program, whole, after))
+
+
 if __name__ == "__main__":
     unittest.main()

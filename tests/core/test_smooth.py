@@ -288,3 +288,36 @@ class OutOfTheGround(unittest.TestCase):
         # As it is offered there is nothing to lift.
         offered = run(p, "smooth", Asked(LEGS, 0.0, None, {}))
         self.assertEqual([n for n in offered.proof.notes if "sank" in n or "sinks" in n], [])
+
+    def test_the_spectrum_is_that_of_how_the_joints_turn(self) -> None:
+        p = planted()
+        spine = (("marl", "spine"),)
+        asked = Asked(spine, 0.0, None, {"above": 6.0})
+        after = p.on(run(p, "smooth", asked).take)
+        chart = OPERATIONS["smooth"].chart(p, asked, after)
+        assert chart is not None
+        self.assertEqual(
+            (chart.now, chart.picks, [x.label for x in chart.lines]), (6.0, (("above", 1.0),), ["before", "after"])
+        )
+        frames, strongest = np.arange(0.0, p.take.last + 1.0), 0.0
+        for line, q in zip(chart.lines, (p, after), strict=True):
+            poses, power = q.evaluate(frames), np.zeros(len(frames) // 2 + 1)
+            for joint in p.bounds["marl", "spine"].part.joints:
+                skeleton = p.scene.member("marl").skeleton
+                up = skeleton.joints[skeleton.parents[skeleton.index[joint]]].name
+                own, above = (Rotation.from_quat(poses.rot[:, q.nodes["marl", n]]) for n in (joint, up))
+                local = above.inv() * own
+                vector = (local.mean().inv() * local).as_rotvec()
+                window = np.hanning(len(frames))[:, None] * (vector - np.linspace(vector[0], vector[-1], len(frames)))
+                power += np.sum(np.abs(np.fft.rfft(window, axis=0)) ** 2, axis=1)
+            hertz, wide = np.fft.rfftfreq(len(frames), 1.0 / 60.0), round(0.75 * len(frames) / 60.0)
+            even = np.convolve(power, np.full(wide, 1.0 / wide), mode="same")
+            strongest = strongest or even.max()
+            shown = np.array(line.points)
+            for k in range(len(shown) - 1):
+                within = (hertz >= shown[k, 0] - 1e-9) & (hertz < shown[k + 1, 0] - 1e-9)
+                want = 10.0 * np.log10(max(even[within].max() / strongest, 1e-9))
+                self.assertAlmostEqual(shown[k, 1], want, delta=0.5, msg=f"{line.label} at {shown[k, 0]}")
+        self.assertLess(max(y for x, y in chart.lines[1].points if x > 12.0), -60.0)
+        self.assertGreater(min(y for x, y in chart.lines[0].points if x > 12.0), -60.0)
+        self.assertIsNone(OPERATIONS["smooth"].chart(p, replace(asked, choices={"what": "spikes"}), after))

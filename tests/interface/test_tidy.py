@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unittest
 
 import numpy as np
@@ -84,9 +85,21 @@ class Smoothed(Tidy):
         was = self.joint(("marl", "foot.L"), frames, deck)
         page.keyboard.press("Escape")
         self.select(page, "left leg", 0, 506)
-        choose(page, "Smooth")
+        offer = choose(page, "Smooth")
         # How much noise there was is told, and that it is less now.
         expect(page.get_by_test_id("sentence")).to_contain_text("dB less")
+        # Its spectrum is drawn, and a click there says from where on it is noise.
+        chart = page.get_by_test_id("chart")
+        expect(chart).to_have_attribute(
+            "aria-label", re.compile(r"faster than, Hz; at 15 Hz: before -\d+ dB, after -\d+ dB")
+        )
+        box = chart.bounding_box()
+        assert box is not None
+        page.mouse.click(box["x"] + 0.4 * box["width"], box["y"] + 0.5 * box["height"])
+        expect(offer.get_by_label("take away what is faster than")).not_to_have_value("15.1")
+        picked = float(offer.get_by_label("take away what is faster than").input_value())
+        self.assertAlmostEqual(picked, 30.0 * (0.4 * 272 - 10) / 252, delta=0.4)
+        expect(page.get_by_test_id("sentence")).to_contain_text(f"faster than {picked:.1f} Hz")
         self.apply(page, "Smooth left leg")
         now = self.joint(("marl", "foot.L"), frames, deck)
         quick = [float(np.abs(np.diff(x, 2, axis=0)).mean()) for x in (was, now)]

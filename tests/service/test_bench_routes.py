@@ -12,10 +12,11 @@ from tests.core.test_handover import demo
 from tests.servers import Service
 from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.findings import find_all
-from yielding_tether.core.operations import OPERATIONS, repair
+from yielding_tether.core.operations import OPERATIONS, Asked, repair, run
 from yielding_tether.core.operations.transfer import transfer
 from yielding_tether.core.program import Program
 from yielding_tether.core.proof import prove
+from yielding_tether.demo import named
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import glb
 
@@ -140,6 +141,42 @@ class Routes(unittest.TestCase):
             got = self.http.post(f"/takes/{info['id']}/try", json={"operation": id, "revision": info["revision"]})
             self.assertEqual(got.status_code, 422, id)
         self.http.delete(f"/clips/{clip['id']}").raise_for_status()
+
+    def test_figures_to_decide_by_come_with_what_was_tried(self) -> None:
+        info = self.opened("Ferry in rough water")
+        parts = {"parts": [{"member": "marl", "part": "leg.L"}], "first": 0, "last": 120, "revision": info["revision"]}
+        bake = {"operation": "bake", **parts, "choices": {"to": "ik", "tolerance": 3.0, "tolerance_turn": 1.5}}
+        tried = self.http.post(f"/takes/{info['id']}/try", json=bake).json()
+        chart = self.http.get(f"/takes/{info['id']}/chart", params={"trial": tried["trial"]}).json()
+        program = Program(*named("Rough crossing"))
+        there = Asked((("marl", "leg.L"),), 0.0, 120.0, bake["choices"])  # type: ignore[arg-type]
+        wanted = OPERATIONS["bake"].chart(program, there, program.on(run(program, "bake", there).take))
+        assert wanted is not None
+        self.assertEqual([tuple(p) for p in chart["lines"][0]["points"]], list(wanted.lines[0].points))
+        self.assertEqual(chart["now"], 3.0)
+        # Others have none; what is gone is said, and so is a take that it is not of.
+        plain = self.http.post(f"/takes/{info['id']}/try", json={"operation": "mirror", **parts, "last": None}).json()
+        self.assertIsNone(self.http.get(f"/takes/{info['id']}/chart", params={"trial": plain["trial"]}).json())
+        for take, trial in ((info["id"], "gone"), (info["id"] + 1, tried["trial"])):
+            self.assertEqual(self.http.get(f"/takes/{take}/chart", params={"trial": trial}).status_code, 404)
+
+    def test_a_take_is_placed_where_another_one_is(self) -> None:
+        info = self.opened("Ferry at the landing")
+        parts = {"parts": [{"member": "marl", "part": "hips"}], "first": 0, "revision": info["revision"]}
+        asked = {"operation": "place", **parts, "choices": {}}
+        takes = self.http.post(f"/takes/{info['id']}/suggest", json=asked).json()["options"]["meets"]
+        other = next(id for id, name in takes if name.startswith("Hauling in, on the quay"))
+        meet = {**asked, "choices": {"to": "meet", "meets": other, "frame": 0}}
+        for bad, status in (("999999", 404), ("no number", 422), ("", 422), ("9" * 30, 422)):
+            wrong = {**asked, "choices": {"to": "meet", "meets": bad}}
+            self.assertEqual(self.http.post(f"/takes/{info['id']}/try", json=wrong).status_code, status, bad)
+        self.http.post(f"/takes/{info['id']}/apply", json=meet).raise_for_status()
+        places = []
+        for take in (info["id"], int(other)):
+            got = self.http.post(f"/takes/{take}/transforms", json={"times": [0]}).json()
+            places.append(np.array(got["positions"])[0, [tuple(j) for j in got["joints"]].index(("marl", "hips"))])
+        np.testing.assert_allclose(places[0][[0, 2]], places[1][[0, 2]], atol=1e-6)
+        self.opened("Ferry at the landing")
 
     def test_clips_are_kept_renamed_and_removed(self) -> None:
         info = self.opened()

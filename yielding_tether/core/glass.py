@@ -25,10 +25,10 @@ _UP = np.array([0.0, 1.0, 0.0])
 
 @dataclass(frozen=True)
 class Beginning:
-    """Where a take is to begin: as the original does, at the origin of what it stands on, or at a `spot` of the world (metres),
-    there headed by an angle (radians about the vertical; 0: along z)."""
+    """Where a take is to begin: as the original does, at the origin of what it stands on, at a `spot` of what it stands on, or with
+    its root over or under a place (all in the world, metres), there headed by an angle (radians about the vertical; 0: along z)."""
 
-    to: Literal["start", "origin", "spot"]
+    to: Literal["start", "origin", "spot", "root"]
     spot: tuple[float, float, float] = (0.0, 0.0, 0.0)
     heading: float = 0.0
 
@@ -183,6 +183,11 @@ def placed(program: Program, glass: Glass, member: Member, frame: float, to: Beg
         # A heading in the world, seen from what the body stands on.
         ahead = rotate(back, np.array([np.sin(to.heading), 0.0, np.cos(to.heading)]))
         there, wanted = local(np.array(to.spot)), float(np.arctan2(ahead[0], ahead[2]))
+        if to.to == "root":
+            # What it stands on may lean: at the height that the root has, it is there as seen from above.
+            axes = rotate(np.broadcast_to(rot[0, 1], (3, 4)), np.eye(3))
+            left = np.array(to.spot) - pos[0, 1] - here[1] * axes[1]
+            there[[0, 2]] = np.linalg.solve(axes[[0, 2]][:, [0, 2]].T, left[[0, 2]])
     by = 0.5 * (wanted - headed)
     turn = np.array([0.0, np.sin(by), 0.0, np.cos(by)])
     shift = there - rotate(turn, here)

@@ -109,6 +109,18 @@ def in_view(program: Program, body: s.OperationAsked, kept: Kept) -> s.InView | 
     return s.InView(path=list(found.path), pulls=pulls)
 
 
+def chart(program: Program, body: s.OperationAsked, after: Program, kept: Kept) -> s.ChartInfo | None:
+    """Figures by which to decide on what was tried."""
+    found = OPERATIONS[body.operation].chart(program, asked_of(body, kept), after)
+    if found is None:
+        return None
+    return s.ChartInfo(
+        along=found.along, up=found.up, now=found.now, wide=found.wide,
+        lines=[s.ChartLine(label=x.label, points=list(x.points)) for x in found.lines],
+        picks=[s.Pick(choice=name, times=times) for name, times in found.picks],
+    )  # fmt: skip
+
+
 def suggested(program: Program, body: s.SuggestAsked, takes: Callable[[], list[tuple[str, str]]]) -> s.Suggested:
     """The choices that a stretch of these parts most likely wants, and which options its parts have; `takes`: all there are, by
     their numbers."""

@@ -479,6 +479,32 @@ class InView(Model):
     pulls: list[Pull]
 
 
+class ChartLine(Model):
+    """A line of a chart, with its points."""
+
+    label: str
+    points: list[tuple[float, float]]
+
+
+class Pick(Model):
+    """A choice that is made by picking a place along a chart: what is picked, so many times."""
+
+    choice: str
+    times: float
+
+
+class ChartInfo(Model):
+    """Figures to decide by while something is tried: what runs `along` and `up`, where along it stands `now`, and which choices one
+    picks there. `wide`: along goes by ratios."""
+
+    along: str
+    up: str
+    lines: list[ChartLine]
+    now: float | None
+    picks: list[Pick]
+    wide: bool
+
+
 class StepInfo(Model):
     """One of the steps of a result: each becomes a revision of its own. `kept`: whether its proof finds nothing wrong."""
 

@@ -116,6 +116,7 @@ class Trial:
     base: Open
     program: Program
     outcome: Outcome
+    asked: s.OperationAsked
 
 
 class Studio:
@@ -162,13 +163,22 @@ class Studio:
         base = self.open(take_id, asked.revision)
         name = secrets.token_urlsafe(9)
         self._tried.put((take_id, asked.model_dump_json()), name)
-        return name, self._trials.put(name, Trial(base, base.program.on(outcome.take), outcome))
+        return name, self._trials.put(name, Trial(base, base.program.on(outcome.take), outcome, asked))
 
     def lasts(self, take_id: int, asked: s.OperationAsked) -> float:
         """About how many seconds an operation takes; none where it has been tried."""
         if self._trials.get(self._tried.get((take_id, asked.model_dump_json())) or "") is not None:
             return 0.0
         return operations.lasts(self.open(take_id, asked.revision).program, asked, self.store)
+
+    def chart(self, take_id: int, trial: str) -> s.ChartInfo | None:
+        """Figures by which to decide on what was tried; without layers, for what these add is not the operation's."""
+        tried = self._trials.get(trial)
+        if tried is None or tried.base.loaded.take_id != take_id:
+            raise Missing("This trial is gone: try the operation again.")
+        if tried.base.program.take.layers:
+            return None
+        return operations.chart(tried.base.program, tried.asked, tried.program, self.store)
 
     def program(self, take_id: int, revision: int | None, trial: str | None) -> Program:
         """A take at a revision, or what was tried."""

@@ -45,6 +45,15 @@ def add_trying(app: FastAPI, studio: Studio, jobs: Jobs) -> None:
         return await while_wanted(request, _tried, studio, take_id, asked)
 
     @app.get(
+        "/api/takes/{take_id}/chart",
+        tags=["operations"],
+        summary="Figures by which to decide on what was tried; null where there are none",
+        responses=PROBLEMS,
+    )
+    async def read_chart(request: Request, take_id: TakeId, trial: str) -> s.ChartInfo | None:
+        return await while_wanted(request, studio.chart, take_id, trial)
+
+    @app.get(
         "/api/jobs/{job_id}/tried", tags=["jobs"], summary="What a job has tried: as the answer to a trial", responses=PROBLEMS
     )  # fmt: skip
     def read_tried(job_id: JobId) -> s.Tried:

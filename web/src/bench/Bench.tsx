@@ -16,6 +16,7 @@ import { Layers } from "./Layers";
 import { Holds } from "./Holds";
 import { Offer } from "./Offer";
 import { PartCard } from "./card/PartCard";
+import { Chart } from "./Chart";
 import { ProofSlip } from "./ProofSlip";
 import { RevisionLine } from "./RevisionLine";
 import { View } from "./stage/View";
@@ -93,7 +94,7 @@ function Slips({ info }: { info: TakeInfo }) {
         </Box>
       )}
       <Box sx={{ ...column, right: 12, display: "flex", flexDirection: "column", gap: 1, "& > *": { pointerEvents: "auto", minHeight: 40 } }}>
-        {trial && <ProofSlip proof={trial.proof} sentence={trial.sentence} title="Tried, not applied" steps={trial.steps} />}
+        {trial && <ProofSlip proof={trial.proof} sentence={trial.sentence} title="Tried, not applied" steps={trial.steps}><Chart trial={trial.trial} /></ProofSlip>}
         {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
         {(info.findings.length > 0 || info.wanted.length > 0) && <Findings info={info} />}
         {!trial && last && info.findings.length > 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}

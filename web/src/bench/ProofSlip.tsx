@@ -13,10 +13,12 @@ interface Props {
   title: string;
   /** Where it is made in steps, each of which becomes a revision of its own. */
   steps?: Step[];
+  /** Figures to decide by. */
+  children?: React.ReactNode;
 }
 
 /** The proof: one sentence with figures, opening in full; one click to the worst frame. */
-export function ProofSlip({ proof, sentence, title, steps = [] }: Props) {
+export function ProofSlip({ proof, sentence, title, steps = [], children }: Props) {
   const [open, setOpen] = useState(false);
   const toFrame = useBench((s) => s.toFrame);
   // One verdict, for mark and border alike: nothing jumps, the tolerance is kept, and contacts keep their places.
@@ -27,6 +29,7 @@ export function ProofSlip({ proof, sentence, title, steps = [] }: Props) {
         {kept ? "✓ " : "▲ "}
         {title}
       </Typography>
+      {children}
       {steps.length > 0 && (
         <Box component="ol" aria-label="Steps" sx={{ fontSize: 12.5, my: 0.5, pl: 2.5, "& li": { mb: 0.5 } }}>
           {steps.map((s) => (

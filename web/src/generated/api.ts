@@ -676,6 +676,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/takes/{take_id}/chart": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Figures by which to decide on what was tried; null where there are none */
+        get: operations["read_chart_api_takes__take_id__chart_get"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/jobs/{job_id}/tried": {
         parameters: {
             query?: never;
@@ -878,6 +895,38 @@ export interface components {
             id: string;
             /** Name */
             name: string;
+        };
+        /**
+         * ChartInfo
+         * @description Figures to decide by while something is tried: what runs `along` and `up`, where along it stands `now`, and which choices one
+         *     picks there. `wide`: along goes by ratios.
+         */
+        ChartInfo: {
+            /** Along */
+            along: string;
+            /** Up */
+            up: string;
+            /** Lines */
+            lines: components["schemas"]["ChartLine"][];
+            /** Now */
+            now: number | null;
+            /** Picks */
+            picks: components["schemas"]["Pick"][];
+            /** Wide */
+            wide: boolean;
+        };
+        /**
+         * ChartLine
+         * @description A line of a chart, with its points.
+         */
+        ChartLine: {
+            /** Label */
+            label: string;
+            /** Points */
+            points: [
+                number,
+                number
+            ][];
         };
         /** Choice */
         Choice: {
@@ -1968,6 +2017,16 @@ export interface components {
             member: string;
             /** Part */
             part: string;
+        };
+        /**
+         * Pick
+         * @description A choice that is made by picking a place along a chart: what is picked, so many times.
+         */
+        Pick: {
+            /** Choice */
+            choice: string;
+            /** Times */
+            times: number;
         };
         /**
          * Plank
@@ -6937,6 +6996,120 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["JobInfo"];
+                };
+            };
+            /** @description The request can't be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The program was started with a key, and this request has not shown it. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Only pages and programs of this machine may ask. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description What was asked for is not there. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body did not come to its end. */
+            408: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The take has moved on; `head` is where it stands. */
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is larger than what is read. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It can't be done; `message` says why and what to do. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Enough waits already; ask again in a moment. */
+            429: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The database does not answer just now; nothing was lost. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_chart_api_takes__take_id__chart_get: {
+        parameters: {
+            query: {
+                trial: string;
+            };
+            header?: never;
+            path: {
+                take_id: number;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Successful Response */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ChartInfo"] | null;
                 };
             };
             /** @description The request can't be read. */

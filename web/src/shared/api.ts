@@ -9,6 +9,7 @@ export type SceneEntry = Schemas["SceneEntry"];
 export type Operation = Schemas["OperationInfo"];
 export type Choice = Schemas["Choice"];
 export type Tried = Schemas["Tried"];
+export type Chart = Schemas["ChartInfo"];
 export type Step = Schemas["StepInfo"];
 export type Applied = Schemas["Applied"];
 export type Card = Schemas["Card"];

@@ -22,7 +22,7 @@ from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, 
 from ..fitting import reach
 from ..measure import steps
 from ..program import Poses, Program
-from ..progress import stage
+from ..progress import advance, stage
 from ..proof import Proof, prove
 from ..rig import Bound
 from ..takes import Take
@@ -30,7 +30,9 @@ from ..transforms import Floats, Ints, inverse, rotate
 from .handover import TOLERANCE, refuse_locked, tolerance_of
 from .operation import (
     Asked,
+    Chart,
     Choice,
+    Line,
     Operation,
     Outcome,
     Parts,
@@ -51,6 +53,8 @@ DRIVING = "what drives"
 CARRYING = 0.35
 #: Seconds that a joint takes at a frame, with few keys and with one on each.
 FEW, DENSE = 4e-4, 1.2e-4
+#: Tolerances that are compared, as many times what is chosen, and seconds that this may take in all.
+TIMES, CHARTED = (0.25, 0.5, 1.0, 2.0, 4.0), 6.0
 #: Frames before and after a planted contact over which an end comes back to where the rest of the body carries it.
 LEAVES = 4.0
 
@@ -75,6 +79,15 @@ class Bake:
 
 def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
     """The take after it, and its proof. CoreError says what can't be done; nothing changes then."""
+    now = baked(program, asked)
+    first, last = check_stretch(program.take, asked.first, asked.last)
+    within = asked.tolerance if asked.keys == "few" else None
+    with stage("Proving it", 0.9, 1.0):
+        return now.take, prove("bake", program, now, first, last, tolerance=within)
+
+
+def baked(program: Program, asked: Bake) -> Program:
+    """The take after it, without a proof."""
     check_parts(program, asked.parts)
     first, last = check_stretch(program.take, asked.first, asked.last)
     if first == last:
@@ -89,9 +102,7 @@ def apply(program: Program, asked: Bake) -> tuple[Take, Proof]:
         with stage(f"Baking {bound.part.label}", 0.9 * k / len(bounds), 0.9 * (k + 1) / len(bounds)):
             now = _bake(program, now, now.bound(*bound.id), system, asked, first, last)
     now.check_loops()
-    within = asked.tolerance if asked.keys == "few" else None
-    with stage("Proving it", 0.9, 1.0):
-        return now.take, prove("bake", program, now, first, last, tolerance=within)
+    return now
 
 
 def _system(program: Program, bound: Bound, wanted: str, first: float) -> str:
@@ -298,21 +309,33 @@ class BakeParts(Operation):
         few = asked.choices.get("keys", "few") == "few"
         return (FEW if few else DENSE) * joints * max(last - asked.first, 0.0)
 
-    def run(self, program: Program, asked: Asked) -> Outcome:
+    def chart(self, program: Program, asked: Asked, after: Program) -> Chart | None:
+        """How many keys each tolerance would take."""
+        bake = self._asked(asked)
+        if bake.keys != "few" or self.lasts(program, asked) * (len(TIMES) - 1) > CHARTED:
+            return None
+        per, chosen = np.degrees(bake.tolerance[1]) / (1000.0 * bake.tolerance[0]), 1000.0 * bake.tolerance[0]
+        points = []
+        for k, times in enumerate(TIMES):
+            advance(k / len(TIMES))
+            there = (bake.tolerance[0] * times, bake.tolerance[1] * times)
+            made = after if times == 1.0 else baked(program, replace(bake, tolerance=there))
+            channels = {int(c) for p in asked.parts for s in made.bounds[p].systems.values() for c in s.channels}
+            inside = [made.curve(c).times for c in channels]
+            last = program.take.last if asked.last is None else asked.last
+            points.append((chosen * times, float(sum(((t >= asked.first) & (t <= last)).sum() for t in inside))))
+        return Chart(
+            "tolerance, mm", "keys", (Line("keys", tuple(points)),), chosen,
+            (("tolerance", 1.0), ("tolerance_turn", float(per))), wide=True,
+        )  # fmt: skip
+
+    def _asked(self, asked: Asked) -> Bake:
         c = self.chosen(asked)
-        take, proof = apply(
-            program,
-            Bake(
-                asked.parts,
-                c["to"],
-                asked.first,
-                asked.last,
-                c["keys"],
-                tolerance_of(c),
-                c["follow"],
-                c["there"],
-                c["nth"],
-            ),
+        return Bake(
+            asked.parts, c["to"], asked.first, asked.last, c["keys"], tolerance_of(c), c["follow"], c["there"], c["nth"]
         )
+
+    def run(self, program: Program, asked: Asked) -> Outcome:
+        take, proof = apply(program, self._asked(asked))
         said = f"Bake {labels(program, asked.parts)}, {stretch_words(asked.first, asked.last)}"
         return Outcome(take, proof, said)

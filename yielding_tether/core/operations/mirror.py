@@ -570,7 +570,7 @@ def _meeting(program: Program, members: tuple[str, ...], other: Program | None, 
     pos, rot = other.track(np.array([frame]), LEAVING, root.nodes[:1])
     rest = member.skeleton.rest_pose[1][member.skeleton.index[root.part.joints[0]]]
     x, y, z = map(float, pos[0, 0])
-    return Beginning("spot", (x, y, z), heading(rot[0, 0], member, rest))
+    return Beginning("root", (x, y, z), heading(rot[0, 0], member, rest))
 
 
 def members_of(program: Program, parts: Parts, what: str) -> tuple[str, ...]:

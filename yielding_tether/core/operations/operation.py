@@ -104,6 +104,25 @@ class InView(NamedTuple):
     pulls: tuple[Pull, ...]
 
 
+class Line(NamedTuple):
+    """A line of a chart: what it is called, and its points."""
+
+    label: str
+    points: tuple[tuple[float, float], ...]
+
+
+class Chart(NamedTuple):
+    """Figures that help to decide while an operation is tried: what runs `along` and `up`, with units; lines; where along it stands
+    `now`; and the choices that one picks there, each by how many times of what is picked. `wide`: along goes by ratios."""
+
+    along: str
+    up: str
+    lines: tuple[Line, ...]
+    now: float | None = None
+    picks: tuple[tuple[str, float], ...] = ()
+    wide: bool = False
+
+
 class Operation:
     """Base of all operations."""
 
@@ -137,6 +156,10 @@ class Operation:
 
     def in_view(self, program: Program, asked: Asked) -> InView | None:
         """What it shows in the view while it is tried, beside the ghost."""
+        return None
+
+    def chart(self, program: Program, asked: Asked, after: Program) -> Chart | None:
+        """Figures to decide by, of a take and what was made of it; None where there are none, or they would take long."""
         return None
 
     def lasts(self, program: Program, asked: Asked) -> float:

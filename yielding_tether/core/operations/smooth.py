@@ -21,12 +21,14 @@ from ..layers import scaled
 from ..program import Poses, Program
 from ..proof import prove, split_times
 from ..rig import Bound
-from ..smoothing import HIGHEST, Away, Fast, Spikes, continuous, cutoff_of, fast, low_pass
+from ..smoothing import HIGHEST, Away, Fast, Spikes, continuous, cutoff_of, fast, low_pass, spectrum
 from ..transforms import Floats, Ints, inverse, multiply, rotate, rotation_distance
 from .handover import refuse_locked
 from .operation import (
     Asked,
+    Chart,
     Choice,
+    Line,
     Operation,
     Outcome,
     Parts,
@@ -42,6 +44,8 @@ from .operation import (
 EASE = 6.0
 #: Radians by which a frame must be elsewhere to have been a spike.
 STANDING_OUT = 1e-5
+#: Points of a chart, and the share of the strongest power below which nothing is told apart.
+CHARTED, FAINT = 100, 1e-9
 #: Metres that count as a radian where both are looked at together: about the length of a limb's segment.
 METRE = 0.3
 
@@ -85,6 +89,29 @@ class Smooth(Operation):
         rate = float(program.take.rate)
         found = _cutoff(program, program.bound(*parts[0]), first, end)
         return {"above": round(found, 1)} if found < HIGHEST * rate else {}
+
+    def chart(self, program: Program, asked: Asked, after: Program) -> Chart | None:
+        """How strong the motion is at each frequency, before and after."""
+        c = self.chosen(asked)
+        first, last = check_stretch(program.take, asked.first, asked.last)
+        if c["what"] != "fast" or last - first < 16.0:
+            return None
+        rate = float(program.take.rate)
+        lines, most = [], 0.0
+        for word, p in (("before", program), ("after", after)):
+            turned = np.concatenate([_measured(p, p.bound(*part), first, last) for part in asked.parts], axis=1)
+            frequencies, power = spectrum(turned, rate)
+            most = most or float(power.max())
+            if most <= 0.0:
+                return None
+            # One point for each step of the chart's width, the strongest within it.
+            steps = np.unique(np.linspace(0, len(power), CHARTED + 1).astype(int))
+            strong = np.maximum.reduceat(power, steps[:-1])
+            decibels = 10.0 * np.log10(np.maximum(strong / most, FAINT))
+            lines.append(Line(word, tuple(zip(frequencies[steps[:-1]].tolist(), decibels.tolist(), strict=True))))
+        return Chart(
+            "faster than, Hz", "of its strongest, dB", tuple(lines), float(c["above"]) or None, (("above", 1.0),)
+        )
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
