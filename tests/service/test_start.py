@@ -138,7 +138,7 @@ class Starting(unittest.TestCase):
                     "Chain ferry",
                     "Ferry by night",
                     "Ferry at the quay",
-                    "Ferry in the stream",
+                    "Ferry at the landing",
                     "Quay wall",
                     "Towpath",
                     "Ferry in rough water",
