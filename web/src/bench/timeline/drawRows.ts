@@ -2,7 +2,7 @@ import type { Strand, TakeInfo } from "../../shared/api";
 import type { Ink } from "../../shared/theme";
 import { looksOf } from "../layers";
 import { BOTH, driverAt, systemLabel, valueAt, type PartRef, type Stretch } from "../state";
-import { drawPlanks, type Dragged } from "./planks";
+import { drawPlanks, triedPlanks, type Dragged } from "./planks";
 import { planksHeight, type Row } from "./rows";
 import { scaleOf, type Scale, type Span } from "./scale";
 import { besideSpike, place, type Rect } from "./words";
@@ -79,13 +79,13 @@ export function drawRows(g: CanvasRenderingContext2D, p: Picture) {
     drawUnder(sheet);
     if (!strand) continue;
     drawLayers(sheet, strand, info.layers);
+    const tried = p.tried.find((t) => t.member === strand.member && t.part === strand.part);
     if (strand.systems.length > 1) {
       drawRope(sheet, strand);
-      const tried = p.tried.find((t) => t.member === strand.member && t.part === strand.part);
       if (tried && chosen) drawRope({ ...sheet, color: ink.accent }, tried, true);
     }
     drawFollows(sheet, strand);
-    drawPlanks(g, row, scale, ink, p.dragged, chosen ? p.stretch : null);
+    drawPlanks(g, row, scale, ink, p.dragged, chosen ? p.stretch : null, chosen ? triedPlanks(tried, strand) : null);
     drawKeys(sheet, strand, p.shown);
     drawFindings(sheet, strand, mine ? ink.accentSoft : ink.paper);
   }

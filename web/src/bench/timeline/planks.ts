@@ -50,14 +50,30 @@ export function draggedTo(plank: Plank, edge: Edge, frame: number, take: { first
     : { id: plank.id, edge, first: plank.first, last: Math.max(at, plank.first + 1) };
 }
 
-/** Contacts of a row: planks with a nail at both ends, on what they stand, and how far they slip where that shows. */
-export function drawPlanks(g: CanvasRenderingContext2D, row: Row, scale: Scale, ink: Ink, dragged: Dragged | null, chosen: { first: number; last: number } | null) {
+/** Planks as they would be by what is tried; null where they would be as they are. */
+export function triedPlanks(tried: Strand | undefined, strand: Strand): Plank[] | null {
+  return tried && JSON.stringify(tried.contacts) !== JSON.stringify(strand.contacts) ? tried.contacts : null;
+}
+
+/** Contacts of a row: planks with a nail at both ends, on what they stand, and how far they slip where that shows. `tried`: those that
+ * would be, over those that are. */
+export function drawPlanks(g: CanvasRenderingContext2D, row: Row, scale: Scale, ink: Ink, dragged: Dragged | null, chosen: { first: number; last: number } | null, tried: Plank[] | null = null) {
+  if (tried) {
+    g.globalAlpha = 0.3;
+    draw(g, row, row.strand?.contacts ?? [], scale, ink, null, null, false);
+    g.globalAlpha = 1;
+  }
+  draw(g, row, tried ?? row.strand?.contacts ?? [], scale, ink, dragged, chosen, tried !== null);
+}
+
+function draw(g: CanvasRenderingContext2D, row: Row, planks: Plank[], scale: Scale, ink: Ink, dragged: Dragged | null, chosen: { first: number; last: number } | null, tried: boolean) {
   const y = row.y + row.height - PLANK;
   const h = PLANK - 2.5;
-  for (const plank of row.strand?.contacts ?? []) {
+  g.setLineDash(tried ? [4, 2] : []);
+  for (const plank of planks) {
     const { first, last } = dragged?.id === plank.id ? dragged : plank;
     const [a, b] = [scale.x(first), scale.x(last)];
-    const mine = dragged?.id === plank.id || (chosen?.first === plank.first && chosen.last === plank.last);
+    const mine = tried || dragged?.id === plank.id || (chosen?.first === plank.first && chosen.last === plank.last);
     g.fillStyle = ink.table;
     g.strokeStyle = mine ? ink.accent : ink.soft;
     // Before the sole is on and after it, heel or ball alone: a board half as thick, at their side of the plank.
@@ -91,4 +107,5 @@ export function drawPlanks(g: CanvasRenderingContext2D, row: Row, scale: Scale, 
     g.fillStyle = slips ? ink.alarm : ink.ink;
     g.fillText(words, Math.max(a, 0) + 8, y + h - 1.5);
   }
+  g.setLineDash([]);
 }
