@@ -7,10 +7,11 @@ from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from yielding_tether.core.cast import Shape
 from yielding_tether.core.contact_finding import _rests, find
-from yielding_tether.core.contacts import measure_all, planted
+from yielding_tether.core.contacts import along, measure_all, planted
 from yielding_tether.core.curves import FREE, LINEAR, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import OPERATIONS, Asked, run
@@ -113,6 +114,27 @@ class Kept(unittest.TestCase):
                 np.testing.assert_allclose(
                     [slip.place.max(), slip.turn.max()], measured(program, contact), atol=1e-9, err_msg=contact.id
                 )
+
+    def test_over_time_each_frame_has_its_worst(self) -> None:
+        program = Program(*cast_off.cast_off())
+        frames = np.arange(60.0, 205.0)
+        for part, joint in (("leg.L", "foot.L"), ("arm.R", "hand.R")):
+            slip, depth, _ = along(program, {("marl", part)}, frames)
+            at = np.arange(4 * 60 - 2, 4 * 204 + 1) / 4.0
+            worst = np.zeros(len(frames))
+            for c in (c for c in program.take.contacts if c.joint == joint):
+                on = at[(at >= c.begin) & (at <= c.end)]
+                if not len(on):
+                    continue
+                poses = program.evaluate(np.append(c.begin, on), np.append(0, (on == c.end).astype(np.int64)))
+                a, b = program.nodes[c.anchor_member, c.anchor], program.nodes["marl", joint]
+                local = Rotation.from_quat(poses.rot[:, a]).inv().apply(poses.pos[:, b] - poses.pos[:, a])
+                for t, off in zip(on, np.linalg.norm(local[1:] - local[0], axis=1), strict=True):
+                    k = int(np.rint(t - 60.0))
+                    worst[k] = max(worst[k], float(off))
+            np.testing.assert_allclose(slip, worst, atol=1e-9)
+            self.assertEqual(float(depth.min()), 0.0)
+        self.assertEqual(float(np.abs(along(program, {("marl", "spine")}, frames)).max()), 0.0)
 
     def test_a_slide_is_measured(self) -> None:
         member = limb_member(np.random.default_rng(3))

@@ -93,7 +93,7 @@ class Planted(unittest.TestCase):
                     self.assertEqual([f.kind for f in mine], [fault.kind], (part, fault.first, told))
                     self.assertAlmostEqual(mine[0].frame, fault.first, delta=1.0)
                     self.assertAlmostEqual(mine[0].last, fault.last, delta=1.0)
-        self.assertEqual(kinds, set(KINDS) - {"reach", "overfull", "unused", "round", "among", "leaves"})
+        self.assertEqual(kinds, set(KINDS) - {"reach", "locks", "overfull", "unused", "round", "among", "leaves"})
 
     def test_repairs_leave_no_finding_and_the_rest_unchanged(self) -> None:
         for seed in range(SEEDS):

@@ -11,13 +11,17 @@ from scipy.optimize import minimize
 
 from tests.core.test_rolling_plant import SLIP, TURN
 from yielding_tether.core.contacts import measure
-from yielding_tether.core.curves import EMPTY, Key, put
+from yielding_tether.core.curves import EMPTY, LINEAR, Key, put, sample, without
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.findings import find_all
 from yielding_tether.core.giving_way import _projected
 from yielding_tether.core.operations import Asked, Outcome, run
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Capture
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
 from yielding_tether.demo.rough_crossing import Kind, crossing
+
+from .test_findings import clean
 
 LEGS = (("marl", "leg.L"), ("marl", "leg.R"))
 
@@ -161,3 +165,49 @@ class Projections(unittest.TestCase):
             bounds = {"type": "ineq", "fun": inside}
             best = minimize(lambda x: x @ x, goal, constraints=bounds, method="SLSQP", options={"ftol": 1e-12})
             self.assertLess(np.linalg.norm(found), np.sqrt(best.fun) + 2e-3)
+
+
+class Locking(unittest.TestCase):
+    def test_a_knee_that_snaps_straight_while_its_foot_stands_is_found(self) -> None:
+        program = clean(0)
+        hips = program.curve(program.channels["marl/hips.ty"])
+        knee = [program.nodes["marl", j] for j in ("thigh.L", "shin.L", "foot.L")]
+
+        def raised(by: float, over: float) -> Program:
+            """Hips that go up between frames 150 and 150 + over, and stay up for ten frames."""
+            at = [140.0, 150.0, 150.0 + over, 160.0 + over, 175.0 + over]
+            values = [float(x) for x in sample(hips, at)]
+            keys = [
+                Key(t, v + d, v + d, kind=LINEAR) for t, v, d in zip(at, values, (0.0, 0.0, by, by, 0.0), strict=True)
+            ]
+            return program.with_curves({"marl/hips.ty": put(without(hips, 140.0, 175.0 + over), keys)})
+
+        def bends(p: Program) -> Floats:
+            pos = p.evaluate(np.arange(140.0, 200.0)).pos[:, knee]
+            a, b = (
+                x / np.linalg.norm(x, axis=1, keepdims=True) for x in (pos[:, 1] - pos[:, 0], pos[:, 2] - pos[:, 1])
+            )
+            return np.degrees(np.arccos(np.clip(np.sum(a * b, axis=1), -1.0, 1.0)))
+
+        # Just so high that the left leg is all but straight, and not farther.
+        low, high = 0.0, 0.3
+        for _ in range(40):
+            by = 0.5 * (low + high)
+            low, high = (by, high) if bends(raised(by, 2.0)).min() > 2.0 else (low, by)
+        for over, told in ((2.0, True), (20.0, False)):
+            made = raised(low, over)
+            self.assertLess(bends(made).min(), 5.0)
+            found = [f for f in find_all(made) if f.kind == "locks" and f.part == "leg.L"]
+            self.assertEqual(len(found), int(told), over)
+            if told:
+                change = np.abs(np.diff(bends(made)))
+                self.assertAlmostEqual(np.degrees(found[0].turn), change.max(), places=6)
+                self.assertGreater(change.max(), 5.0)
+                with self.assertRaisesRegex(CoreError, "lower the body"):
+                    run(made, "repair", Asked(findings=(found[0].key,)))
+        # A hair lower it does not lock.
+        self.assertEqual([f for f in find_all(raised(low - 0.01, 2.0)) if f.kind == "locks"], [])
+
+
+if __name__ == "__main__":
+    unittest.main()

@@ -97,6 +97,10 @@ class Placing(unittest.TestCase):
         asked = Asked((("marl", "head"),), 0.0, None, {"to": "origin", "heading": 30.0})
         view = OPERATIONS["place"].in_view(program, asked)
         assert view is not None
+        # And, beside it, the way it goes as it is.
+        went = program.evaluate(np.arange(len(view.was), dtype=float)).pos[:, root_of(program, "marl")]
+        np.testing.assert_allclose(np.array(view.was)[:, [0, 2]], went[:, [0, 2]], atol=1e-9)
+        assert view is not None
         after = program.on(run(program, "place", asked).take)
         path = after.evaluate(program.take.frames).pos[:, root_of(after, "marl")]
         np.testing.assert_allclose(np.array(view.path)[:, [0, 2]], path[:, [0, 2]], atol=1e-4)

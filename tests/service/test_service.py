@@ -15,6 +15,7 @@ from tests.core.test_handover import demo
 from tests.formats.test_bvh import written
 from tests.servers import Service, socket_to
 from yielding_tether.core.body_fit import refitted, rehearsal
+from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.measure import meter
 from yielding_tether.core.operations import handover, pose
 from yielding_tether.core.program import Program
@@ -212,6 +213,11 @@ class Serving(unittest.TestCase):
         place, speed = meter(program, np.array(limb.nodes), np.arange(100.0, 131.0))
         np.testing.assert_array_equal(found["pose"], place)
         np.testing.assert_array_equal(found["speed"], speed)
+        held = next(c for c in program.take.contacts if c.joint == "hand.R" and c.begin == 118.0)
+        (slip,) = measure_all(program, [held])
+        worst = [max(slip.place[np.rint(slip.times) == f], default=0.0) for f in range(100, 131)]
+        np.testing.assert_array_equal(found["slip"], worst)
+        self.assertGreater(max(worst), 0.01)
         card = self.http.get(f"/takes/{info['id']}/card", params={**ARM, "frame": 118}).json()
         self.assertEqual((card["driver"], card["says"]), ("ik", "IK drives here"))
         self.assertAlmostEqual(card["idle_place"], place[18], places=9)

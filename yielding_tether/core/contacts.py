@@ -8,7 +8,7 @@ shapes.
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import replace
 from typing import NamedTuple
 
@@ -229,6 +229,23 @@ def planted(program: Program, first: float, last: float) -> list[Contact]:
     there = [c for c in program.take.contacts if c.whole and c.first < last and c.last > first]
     slips = measure_all(program, there)
     return [c for c, s in zip(there, slips, strict=True) if s.place.max() <= STILL[0] and s.turn.max() <= STILL[1]]
+
+
+def along(program: Program, parts: Collection[tuple[str, str]], frames: Floats) -> Floats:
+    """(3, F) metres: how far the ends of parts slip, sink and hover at each of some frames that follow one another, the worst of
+    the quarter-frames around it; zero where nothing stands."""
+    found = np.zeros((3, len(frames)))
+    mine = [
+        c
+        for c in program.take.contacts
+        if part_of(program, c).id in parts and c.begin <= frames[-1] and c.end >= frames[0]
+    ]
+    for slip in measure_all(program, mine):
+        k = np.rint(slip.times - frames[0]).astype(int)
+        there = (k >= 0) & (k < len(frames))
+        for row, values in zip(found, (slip.place, slip.depth, slip.hover), strict=True):
+            np.maximum.at(row, k[there], values[there])
+    return found
 
 
 # --- keeping --------------------------------------------------------------------------------------------

@@ -14,7 +14,7 @@ from itertools import pairwise
 
 import numpy as np
 
-from .contacts import measure_all
+from .contacts import end_of, measure_all
 from .contacts import reads as contact_reads
 from .curves import ARRIVING, CROSSFADE, LEAVING, STEPPED, SUMMED, Curve
 from .follows import flips, overfull, unused
@@ -40,12 +40,15 @@ KINDS = {
     "flip": "bend flips",
     "lost": "guide lost",
     "reach": "place out of reach",
+    "locks": "locks straight",
     "overfull": "follows by more than all",
     "unused": "follow never used",
     "round": "turns the other way round",
     "among": "turned among too many",
     "leaves": "leaves what it holds",
 }
+#: A limb is all but straight when it is bent by less, and snaps there when that changes by more within a frame (radians).
+STRAIGHT, SNAPS = np.radians(5.0), np.radians(5.0)
 #: State of a stretch in which two systems are mixed.
 BOTH = "both"
 
@@ -82,6 +85,7 @@ class Finding:
             "pop": f"jumps {mm}" if self.place > POP_PLACE else f"jumps {np.degrees(self.turn):.0f}°",
             "speed": f"speed jumps {1000 * self.place:.1f} mm a frame",
             "reach": f"{mm} out of reach",
+            "locks": f"locks, {np.degrees(self.turn):.0f}° in a frame",
         }
         return said.get(self.kind, KINDS[self.kind])
 
@@ -159,8 +163,13 @@ def part_findings(program: Program, bound: Bound) -> Iterator[Finding]:
     yield from _mixed(program, bound, parts)
     # A place that jumps out of reach is told by the jump.
     jumped = {f.frame for f in changes}
-    yield from (f for f in _unreached(program, bound) if f.frame not in jumped)
+    far = [f for f in _unreached(program, bound) if f.frame not in jumped]
+    yield from far
     yield from own
+    # Where it does not reach its place, that is why it is straight.
+    yield from (
+        k for k in _locking(program, bound, parts) if not any(f.frame - 1 <= k.frame <= f.last + 1 for f in far)
+    )
     yield from _followed(program, bound)
     yield from _leaving(program, bound)
 
@@ -381,6 +390,38 @@ def _unreached(program: Program, bound: Bound) -> Iterator[Finding]:
     for first, last, far in unreached(program, bound, program.take.frames):
         said = f"{who_of(bound)} does not reach its place by {_mm(far)} {span_of(first, last)}"
         yield Finding("reach", bound.member.id, bound.part.name, who_of(bound), first, last, far, 0.0, said)
+
+
+def _locking(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[Finding]:
+    """Limbs that snap straight, or out of that, while their end stands and a control of its own places it: one for each stance."""
+    corners, control = bound.part.corners, end_of(bound)
+    if len(corners) != 3 or control is None:
+        return
+    nodes = [program.nodes[bound.member.id, j] for j in corners]
+    for contact in program.take.contacts:
+        if (contact.member, contact.joint) != (bound.member.id, control.control.rests_on):
+            continue
+        at = np.arange(np.ceil(contact.begin), contact.end + 0.5)
+        placed = np.zeros(len(at), dtype=bool)
+        for p in parts:
+            if p.state in bound.keyed_systems and any(c.touches for c in bound.systems[p.state].controls):
+                placed |= (at >= p.first) & (at <= p.last)
+        if len(at) < 2 or not placed.any():
+            continue
+        pos = program.track(at, np.where(at >= contact.end, ARRIVING, LEAVING), nodes)[0]
+        upper, lower = pos[:, 1] - pos[:, 0], pos[:, 2] - pos[:, 1]
+        bend = np.arctan2(np.linalg.norm(np.cross(upper, lower), axis=1), np.sum(upper * lower, axis=1))
+        change = np.abs(np.diff(bend))
+        snaps = (np.minimum(bend[1:], bend[:-1]) < STRAIGHT) & (change > SNAPS)
+        snaps &= placed[1:] & placed[:-1]
+        if snaps.any():
+            k = int(np.argmax(np.where(snaps, change, 0.0)))
+            frame = float(at[k + int(bend[k + 1] < bend[k])])
+            how = "locks straight" if bend[k + 1] < bend[k] else "comes out of being straight"
+            said = f"{who_of(bound)} {how} at frame {frame:g}: it turns {np.degrees(change[k]):.1f}° within a frame while it stands"
+            yield Finding(
+                "locks", bound.member.id, bound.part.name, who_of(bound), frame, frame, 0.0, float(change[k]), said
+            )
 
 
 # --- mixed stretches ------------------------------------------------------------------------------------

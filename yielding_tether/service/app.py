@@ -24,6 +24,7 @@ from starlette.exceptions import HTTPException as StarletteHTTPException
 from starlette.requests import ClientDisconnect
 from starlette.routing import Match, Route
 
+from ..core.contacts import along
 from ..core.curves import ARRIVING, LEAVING
 from ..core.errors import CoreError
 from ..core.measure import meter
@@ -236,7 +237,7 @@ def _takes(app: FastAPI, studio: Studio) -> None:
     @app.get(
         "/api/takes/{take_id}/meter",
         tags=["takes"],
-        summary="Pose and speed jumps per frame",
+        summary="Pose and speed jumps per frame, and how far what stands slips and sinks",
         responses=PROBLEMS,
     )
     def read_meter(
@@ -247,13 +248,13 @@ def _takes(app: FastAPI, studio: Studio) -> None:
         program = studio.program(take_id, revision, trial)
         if not first <= last < first + 4 * MAX_POSES:
             raise CoreError(f"Ask for 1 to {4 * MAX_POSES} frames at a time, first to last.")
-        nodes = []
-        for name in part:
-            member, _, which = name.partition("/")
-            nodes += [program.nodes[member, j] for j in program.scene.member(member).part(which).joints]
+        bounds = [program.bound(member, which) for member, _, which in (name.partition("/") for name in part)]
         frames = np.arange(first, last + 0.5)
-        place, speed = meter(program, np.array(nodes), frames)
-        return s.Meter(frames=frames.tolist(), pose=place.tolist(), speed=speed.tolist())
+        place, speed = meter(program, np.concatenate([b.nodes for b in bounds]), frames)
+        slip, depth, _ = along(program, {b.id for b in bounds}, frames)
+        return s.Meter(
+            frames=frames.tolist(), pose=place.tolist(), speed=speed.tolist(), slip=slip.tolist(), depth=depth.tolist()
+        )
 
     @app.get(
         "/api/takes/{take_id}/card",

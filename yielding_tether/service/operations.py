@@ -106,7 +106,7 @@ def in_view(program: Program, body: s.OperationAsked, kept: Kept) -> s.InView | 
     pulls = [
         s.Pull(label=p.label, at=p.at, to=[s.PullTo(first=a, last=b, place=x) for a, b, x in p.to]) for p in found.pulls
     ]
-    return s.InView(path=list(found.path), pulls=pulls)
+    return s.InView(path=list(found.path), pulls=pulls, was=list(found.was))
 
 
 def chart(program: Program, body: s.OperationAsked, after: Program, kept: Kept) -> s.ChartInfo | None:

@@ -472,11 +472,12 @@ class Pull(Model):
 
 
 class InView(Model):
-    """What is shown in the view while an operation is tried: a path with a place for each frame from the first on, and what of it
-    can be dragged."""
+    """What is shown in the view while an operation is tried: a path with a place for each frame from the first on, what of it can
+    be dragged, and the path as it `was`, if that is shown."""
 
     path: list[tuple[float, float, float]]
     pulls: list[Pull]
+    was: list[tuple[float, float, float]]
 
 
 class ChartLine(Model):
@@ -580,11 +581,14 @@ class DragAsked(Moved):
 
 
 class Meter(Model):
-    """Per frame the greatest one-sided jump of the parts: metres, and metres a frame."""
+    """Per frame the greatest one-sided jump of the parts: metres, and metres a frame; and how far what stands of them slips, and
+    sinks into what it stands on, metres."""
 
     frames: list[float]
     pose: list[float]
     speed: list[float]
+    slip: list[float]
+    depth: list[float]
 
 
 class CardChannel(Model):

@@ -172,7 +172,7 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Pose and speed jumps per frame
+         * Pose and speed jumps per frame, and how far what stands slips and sinks
          * @description `part` is member/part, once for each part.
          */
         get: operations["read_meter_api_takes__take_id__meter_get"];
@@ -1551,8 +1551,8 @@ export interface components {
         };
         /**
          * InView
-         * @description What is shown in the view while an operation is tried: a path with a place for each frame from the first on, and what of it
-         *     can be dragged.
+         * @description What is shown in the view while an operation is tried: a path with a place for each frame from the first on, what of it can
+         *     be dragged, and the path as it `was`, if that is shown.
          */
         InView: {
             /** Path */
@@ -1563,6 +1563,12 @@ export interface components {
             ][];
             /** Pulls */
             pulls: components["schemas"]["Pull"][];
+            /** Was */
+            was: [
+                number,
+                number,
+                number
+            ][];
         };
         /**
          * JobInfo
@@ -1815,7 +1821,8 @@ export interface components {
         };
         /**
          * Meter
-         * @description Per frame the greatest one-sided jump of the parts: metres, and metres a frame.
+         * @description Per frame the greatest one-sided jump of the parts: metres, and metres a frame; and how far what stands of them slips, and
+         *     sinks into what it stands on, metres.
          */
         Meter: {
             /** Frames */
@@ -1824,6 +1831,10 @@ export interface components {
             pose: number[];
             /** Speed */
             speed: number[];
+            /** Slip */
+            slip: number[];
+            /** Depth */
+            depth: number[];
         };
         /**
          * MismatchInfo

@@ -630,7 +630,7 @@ def _called(program: Program, members: tuple[str, ...], name: str) -> Bound:
 
 
 def path_of(program: Program, asked: Mirror) -> InView | None:
-    """The way on the ground that a body's root goes as it would come of it."""
+    """The way on the ground that a body's root goes as it would come of it, and that it goes as it is."""
     lead = next((m for m in map(program.scene.member, asked.members) if m.kind == "character"), None)
     root = next((b for b in program.bounds.values() if lead and b.member.id == lead.id and b.part.free), None)
     if lead is None or root is None or asked.parts:
@@ -638,9 +638,10 @@ def path_of(program: Program, asked: Mirror) -> InView | None:
     first, last = check_stretch(program.take, asked.first, asked.last)
     glass = _glass(program, asked, lead, first)
     at = np.arange(np.ceil(first), last + 0.5)
-    pos = glass.at(at).place(program.track(at, LEAVING, root.nodes[:1])[0][:, 0])
+    was = program.track(at, LEAVING, root.nodes[:1])[0][:, 0]
     ground = float(program.scene.member(lead.id).skeleton.rest_pose[0][:, 1].min())
-    return InView(tuple((float(x), ground, float(z)) for x, _, z in pos), ())
+    new, old = (tuple((float(x), ground, float(z)) for x, _, z in way) for way in (glass.at(at).place(was), was))
+    return InView(new, (), old)
 
 
 @offered

@@ -97,11 +97,12 @@ class Pull(NamedTuple):
 
 
 class InView(NamedTuple):
-    """What an operation shows in the view while it is tried: a path, a place for each frame from the first on, and what of it
-    can be dragged."""
+    """What an operation shows in the view while it is tried: a path, a place for each frame from the first on, what of it can be
+    dragged, and the path as it `was`."""
 
     path: tuple[Spot, ...]
     pulls: tuple[Pull, ...]
+    was: tuple[Spot, ...] = ()
 
 
 class Line(NamedTuple):

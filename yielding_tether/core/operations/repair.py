@@ -240,6 +240,7 @@ _REPAIRS: dict[str, Callable[[Program, Finding], Repaired]] = {
 #: Findings that no repair takes out, and why.
 REFUSED = {
     "among": "Among three things and more no way round can be chosen: follow two of them at a time.",
+    "locks": "A limb that locks has no repair: lower the body there, by a hair, or mark it as wanted.",
     "reach": "A place out of reach has no repair: bring the body or the place nearer, or mark it as wanted.",
 }
 

@@ -31,6 +31,7 @@ export function Pulls({ info, onHold, onTold }: { info: TakeInfo; onHold: (holdi
   if (!kept || kept.operation !== wish?.operation || (trial && !trial.in_view)) return null;
   return (
     <>
+      {kept.shown.was.length > 0 && <Path places={kept.shown.was} before />}
       <Path places={kept.shown.path} />
       {kept.shown.pulls.map((pull) => (
         <Grab key={pull.label} info={info} pull={pull} onHold={onHold} onTold={onTold} />
@@ -39,17 +40,18 @@ export function Pulls({ info, onHold, onTold }: { info: TakeInfo; onHold: (holdi
   );
 }
 
-/** A line with a tick a frame. */
-function Path({ places }: { places: InView["path"] }) {
+/** A line with a tick a frame; as it was `before`, without a colour of its own. */
+function Path({ places, before = false }: { places: InView["path"]; before?: boolean }) {
   const theme = useTheme();
   const size = useThree((s) => s.size);
   const made = useMemo(() => {
-    const line = strokes(theme.ink.accent);
-    const ticks = dots(theme.ink.accent, 5, places.length);
+    const color = before ? theme.ink.soft : theme.ink.accent;
+    const line = strokes(color);
+    const ticks = dots(color, before ? 3 : 5, places.length);
     line.geometry.setPositions(places.flat());
     places.forEach((p, k) => (ticks.geometry.getAttribute("position") as THREE.BufferAttribute).setXYZ(k, ...p));
     return { line, ticks };
-  }, [places, theme]);
+  }, [places, before, theme]);
   useEffect(
     () => () => {
       for (const { geometry, ...rest } of [made.line, made.ticks]) {

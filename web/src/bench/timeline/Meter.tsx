@@ -5,10 +5,11 @@ import { Sheet } from "../Sheet";
 import { usePick, type PartRef } from "../state";
 import { drawMeter, meterShort, meterWords } from "./drawMeter";
 
-const OPEN = 54;
+const OPEN = 66;
 const FOLDED = 20;
 
-/** Jumps of pose and of speed, frame by frame, of what is selected; folded, their greatest in words. */
+/** Jumps of pose and of speed, frame by frame, of what is selected, and how far what stands of it slips and sinks; folded, the
+ * greatest in words. */
 export function Meter({ info, labels, width }: { info: TakeInfo; labels: number; width: number }) {
   const theme = useTheme();
   const { stretch, focus, trial, wish, shown, meter: open, set } = usePick("stretch", "focus", "trial", "wish", "shown", "meter", "set");
@@ -40,6 +41,11 @@ export function Meter({ info, labels, width }: { info: TakeInfo; labels: number;
           <Box sx={{ pl: "20px" }}>
             <span style={{ color: theme.ink.alarm }}>▮</span> pose jump
             <br />— speed jump a frame
+            <br />
+            <Box component="span" sx={{ opacity: 0.4, fontSize: 10 }}>
+              ■
+            </Box>{" "}
+            slip, ⋯ depth
           </Box>
         )}
       </Box>

@@ -22,7 +22,8 @@ export function meterHeight(metres: number, height: number): number {
 export function meterWords(data: MeterData | undefined, tried: MeterData | undefined): string {
   const most = (d: MeterData) => Math.max(0, ...d.pose);
   const exact = (d: MeterData) => `${(1000 * most(d)).toFixed(3)} mm`;
-  return data ? `Meter: greatest pose jump ${exact(data)}${tried ? `; tried: greatest pose jump ${exact(tried)}` : ""}` : "Meter";
+  const slips = (d: MeterData) => (Math.max(0, ...d.slip, ...d.depth) > 0 ? `, slip ${mm(Math.max(0, ...d.slip))}, depth ${mm(Math.max(0, ...d.depth))}` : "");
+  return data ? `Meter: greatest pose jump ${exact(data)}${slips(data)}${tried ? `; tried: greatest pose jump ${exact(tried)}${slips(tried)}` : ""}` : "Meter";
 }
 
 /** The same in few words, for a meter that is folded. */
@@ -36,15 +37,13 @@ export function drawMeter(g: CanvasRenderingContext2D, p: MeterPicture) {
   g.clearRect(0, 0, p.width, p.height);
   g.strokeStyle = p.ink.line;
   g.lineWidth = 1;
-  g.fillStyle = p.ink.soft;
   g.font = "10px 'Figtree Variable', sans-serif";
-  for (const level of [0.01, 1, 100]) {
-    const y = Math.round(p.height - meterHeight(level / 1000, p.height)) + 0.5;
+  const levels = [0.01, 1, 100].map((level) => [level, Math.round(p.height - meterHeight(level / 1000, p.height)) + 0.5] as const);
+  for (const [, y] of levels) {
     g.beginPath();
     g.moveTo(0, y);
     g.lineTo(p.width, y);
     g.stroke();
-    g.fillText(`${level} mm`, 2, y - 2);
   }
   const line = (data: MeterData, color: string, dashed: boolean) => {
     g.strokeStyle = color;
@@ -59,6 +58,18 @@ export function drawMeter(g: CanvasRenderingContext2D, p: MeterPicture) {
     g.stroke();
     g.setLineDash([]);
   };
+  // How far what stands slips is a field from the foot up, how deep it sinks dots over it: neither is a jump.
+  const field = (data: MeterData, color: string, alpha: number) => {
+    g.fillStyle = color;
+    data.frames.forEach((f, i) => {
+      const wide = Math.max(scale.x(f + 0.5) - scale.x(f - 0.5), 1);
+      const [slip, deep] = [data.slip[i]!, data.depth[i]!].map((v) => meterHeight(v, p.height));
+      g.globalAlpha = alpha;
+      if (slip! > 0) g.fillRect(scale.x(f - 0.5), p.height - 2 - slip!, wide, slip!);
+      g.globalAlpha = 1;
+      if (deep! > 0) g.fillRect(scale.x(f) - 1, p.height - 3 - deep!, 2, 2);
+    });
+  };
   const bars = (data: MeterData, color: string, shift: number) => {
     g.fillStyle = color;
     data.frames.forEach((f, i) => {
@@ -67,11 +78,16 @@ export function drawMeter(g: CanvasRenderingContext2D, p: MeterPicture) {
     });
   };
   if (p.data) {
+    field(p.data, p.ink.soft, 0.3);
     bars(p.data, p.ink.alarm, 0);
     line(p.data, p.ink.soft, false);
   }
   if (p.tried) {
+    field(p.tried, p.ink.accent, 0.35);
     bars(p.tried, p.ink.accent, 4);
     line(p.tried, p.ink.accent, true);
   }
+  // Over all, so that they can be read.
+  g.fillStyle = p.ink.ink;
+  for (const [level, y] of levels) g.fillText(`${level} mm`, 2, y - 2);
 }
