@@ -154,6 +154,7 @@ def tethers_over(
     """Follows of the mirrored take, and the name of each follow on the other side by (member, control, name)."""
     tethers = list(program.take.tethers)
     renamed: dict[tuple[str, str, str], str] = {}
+    given: set[tuple[str, str, str]] = set()
     if not flips:
         return program.take.tethers, {(t.member, t.control, t.name): t.name for t in tethers}
     mirrored = pairs.members
@@ -167,15 +168,19 @@ def tethers_over(
             anchor = pairs.named(t.anchor_member, t.anchor)
         offset = _offset(program, pairs, t, control, anchor)
         wanted = (t.member, control, t.anchor_member, anchor, t.position, t.rotation)
+        # Two that are alike stay two: each goes to one of its own, by its name where there is that.
         there = [x for x in tethers
                  if (x.member, x.control, x.anchor_member, x.anchor, x.position, x.rotation) == wanted
+                 and (x.member, x.control, x.name) not in given
                  and (offset is None or _tied_alike(_reach(program, x), offset))]  # fmt: skip
+        there.sort(key=lambda x: x.name != t.name)
         if not there:
             taken = {x.name for x in tethers if (x.member, x.control) == (t.member, control)}
             name = free_name(t.name, t.anchor_member, taken)
             tied = None if offset is None else tuple(map(float, offset))
             there = [replace(t, name=name, control=control, anchor=anchor, offset=tied)]  # type: ignore[arg-type]
             tethers += there
+        given.add((t.member, control, there[0].name))
         renamed[t.member, t.control, t.name] = there[0].name
     return tuple(tethers), renamed
 

@@ -146,10 +146,16 @@ def _mirrored(program: Program, asked: Mirror) -> tuple[Take, Proof]:
     curves |= pivots_over(program, pairs, glass.flips)
     now = program.on(replace(take, curves=curves, tethers=tethers, captures=captures))
     order = sorted(pairs, key=lambda id: int(program.bounds[id].nodes.min()))
+    keyed: dict[tuple[str, str], set[str]] = {}
     for _ in range(ROUNDS):
         before = dict(now.take.curves)
         for id in order:
-            now = now.with_curves(_expressed(program, now, program.bounds[id], now.bounds[pairs[id].id], over))
+            made = _expressed(program, now, program.bounds[id], now.bounds[pairs[id].id], over)
+            # What an earlier round has keyed, before what it follows was in place, may be at rest by now.
+            if stale := keyed.get(id, set()) - made.keys() - take.curves.keys():
+                now = now.on(replace(now.take, curves={n: c for n, c in now.take.curves.items() if n not in stale}))
+            keyed[id] = set(made)
+            now = now.with_curves(made)
         if before.keys() == now.take.curves.keys() and all(_near(before[n], c) for n, c in now.take.curves.items()):
             break
     if not whole:
@@ -424,7 +430,8 @@ def _keyed(
     for group in _groups(program, one.channels):
         curves = [program.curve(int(one.channels[k])) for k in group]
         made = [
-            _signed(c, fitted.values[:, k], times, bool(one.stepped[k])) for k, c in zip(group, curves, strict=True)
+            _signed(c, fitted.values[:, k], fitted.slopes[:, k], times, bool(one.stepped[k]))
+            for k, c in zip(group, curves, strict=True)
         ]
         if any(m is None for m in made):
             # The values of one are made of those of all: they are keyed together.
@@ -488,11 +495,13 @@ def _groups(program: Program, channels: Ints) -> list[list[int]]:
     return list(found.values())
 
 
-def _signed(kept: Curve, values: Floats, times: Floats, stepped: bool) -> Curve | None:
-    """The curve itself or its negative, and a constant, where that is what was fitted; None elsewhere. values (2, T)."""
+def _signed(kept: Curve, values: Floats, slopes: Floats, times: Floats, stepped: bool) -> Curve | None:
+    """The curve itself or its negative, and a constant, where that is what was fitted; None elsewhere. values, slopes (2, T)."""
     if stepped or not len(kept):
         return kept if stepped or not np.abs(values).max(initial=0.0) > SAME else None
     every = np.stack([sample(kept, times, side) for side in (LEAVING, ARRIVING)])
+    rows = np.searchsorted(times, kept.times)
+    found: list[tuple[float, Curve]] = []
     for sign in (1.0, -1.0):
         more = values - sign * every
         if np.ptp(more) <= SAME:
@@ -501,8 +510,10 @@ def _signed(kept: Curve, values: Floats, times: Floats, stepped: bool) -> Curve 
             # A constant of rounding alone is none: mirrored twice, a key is what it was, to the bit.
             if abs(more.mean()) > SAME:
                 numbers[:, 1:3] += more.mean()
-            return Curve(numbers, kept.marks.copy())
-    return None
+            off = [np.abs(slopes[side, rows] - numbers[:, c]).max() for side, c in ((ARRIVING, 3), (LEAVING, 4))]
+            found.append((float(max(off)), Curve(numbers, kept.marks.copy())))
+    # Where all values are zero either sign makes them: then the slopes say which it is.
+    return min(found, key=lambda f: f[0], default=(0.0, None))[1]
 
 
 def _fitted(kept: Curve, values: Floats, slopes: Floats, times: Floats, at: Floats, default: float) -> Curve:
