@@ -108,5 +108,36 @@ class Smoothed(Tidy):
         self.assertEqual(self.errors, [])
 
 
+class GoesRound(Tidy):
+    scene = "Towpath"
+
+    def test_a_stretch_of_a_trot_becomes_a_loop_and_a_leg_goes_onto_the_other_side(self) -> None:
+        page = self.bench()
+        self.select(page, "left foreleg", 10, 50)
+        choose(page, "Loop")
+        expect(page.get_by_test_id("sentence")).to_contain_text("It closes within 0.000 mm")
+        self.apply(page, "Loop Brindle, frames 10 to 50")
+        expect(page.get_by_test_id("strands")).to_have_attribute("data-first", "10")
+        expect(page.get_by_test_id("strands")).to_have_attribute("data-last", "50")
+        ends = np.array([10.0, 50.0])
+        hips, hoof = (self.joint(("brindle", j), ends) for j in ("hips", "hoof.L"))
+        np.testing.assert_allclose((hoof - hips)[0], (hoof - hips)[1], atol=1e-9)
+        # One leg alone, within the body: its partner does what it does, on the other side.
+        self.select(page, "left foreleg", 10, 50)
+        offer = choose(page, "Mirror")
+        offer.get_by_role("button", name="these parts in the body").click()
+        offer.get_by_role("button", name="put onto the other side").click()
+        # What does not count for parts is not asked for.
+        expect(offer.get_by_role("button", name="its own heading")).to_have_count(0)
+        left = self.joint(("brindle", "hoof.L"), np.array([30.0]), ("brindle", "chest"))
+        self.apply(page, "Mirror left foreleg")
+        right = self.joint(("brindle", "hoof.R"), np.array([30.0]), ("brindle", "chest"))
+        np.testing.assert_allclose(right, left * [-1.0, 1.0, 1.0], atol=2e-3)
+        page.get_by_role("button", name="Undo").click()
+        page.get_by_role("button", name="Undo").click()
+        expect(page.get_by_test_id("strands")).to_have_attribute("data-last", "100")
+        self.assertEqual(self.errors, [])
+
+
 if __name__ == "__main__":
     unittest.main()
