@@ -321,3 +321,35 @@ class OutOfTheGround(unittest.TestCase):
         self.assertLess(max(y for x, y in chart.lines[1].points if x > 12.0), -60.0)
         self.assertGreater(min(y for x, y in chart.lines[0].points if x > 12.0), -60.0)
         self.assertIsNone(OPERATIONS["smooth"].chart(p, replace(asked, choices={"what": "spikes"}), after))
+
+
+class OfOne(unittest.TestCase):
+    def test_one_joint_or_control_alone_is_smoothed(self) -> None:
+        # A capture: the shin alone, by its adjustments; what hangs from it goes along, and what it hangs from stays.
+        p = planted()
+        raw = p.on(replace(p.take, contacts=(), curves={}))
+        asked = Asked((("marl", "leg.L"),), 0.0, None, {"above": 4.0, "of": "shin.L", "stands": "goes"})
+        done = run(raw, "smooth", asked)
+        self.assertIn("shin", done.label)
+        changed = {
+            n
+            for n, c in done.take.curves.items()
+            if raw.take.curves.get(n) != c and np.abs(c.numbers[:, 1:3]).max() > 1e-9
+        }
+        self.assertTrue(changed)
+        self.assertTrue(all("shin.L" in n for n in changed), changed)
+        # Keys: the curves of one control alone are others.
+        keyed = clean(0)
+        some = next(n for n in keyed.take.curves if n.startswith("marl/spine2."))
+        control = some.partition("/")[2].partition(".")[0]
+        made = run(
+            keyed, "smooth", Asked((("marl", "spine"),), 0.0, None, {"above": 2.0, "of": control, "stands": "goes"})
+        ).take
+        other = {n for n, c in made.curves.items() if keyed.take.curves.get(n) != c}
+        self.assertTrue(other)
+        self.assertTrue(all(n.startswith(f"marl/{control}.") for n in other), other)
+        options = dict(OPERATIONS["smooth"].options(keyed, (("marl", "arm.L"),))["of"])
+        self.assertLessEqual({"", "upperarm.L", "arm.L.ik"}, set(options))
+        for parts in ((("marl", "spine"),), (("marl", "spine"), ("marl", "head"))):
+            with self.assertRaisesRegex(CoreError, "Nothing is called"):
+                run(keyed, "smooth", Asked(parts, 0.0, None, {"above": 2.0, "of": "hoof"}))

@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 import numpy as np
 
+from ..channels import in_words
 from ..contacts import part_of
 from ..curves import ARRIVING, LEAVING, STEPPED, Curve, insert
 from ..ends import carried_over, held_ends, lifted_ends, spline
@@ -68,6 +69,7 @@ class Smooth(Operation):
             "above", "take away what is faster than", "number", 0.0, least=0.0, most=240.0, unit="Hz",
             when=("what", ("fast",)), help="0: for each part where its own motion ends and noise begins.",
         ),
+        Choice("of", "of", "name", "", folded=True, help="One joint or control of the part alone, or all of it."),
         Choice(
             "by", "by", "number", 100.0, least=1.0, most=100.0, unit="%", folded=True,
             help="How far towards the smooth motion.",
@@ -89,6 +91,17 @@ class Smooth(Operation):
         rate = float(program.take.rate)
         found = _cutoff(program, program.bound(*parts[0]), first, end)
         return {"above": round(found, 1)} if found < HIGHEST * rate else {}
+
+    def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
+        """Its joints and controls, where one part is chosen."""
+        every: list[tuple[str, str]] = [("", "all of it")]
+        if len(parts) == 1:
+            bound = program.bound(*parts[0])
+            labels = {c.name: c.label for s in bound.systems.values() for c in s.controls}
+            every += [
+                (name, labels.get(name) or in_words(name)) for name in dict.fromkeys([*bound.part.joints, *labels])
+            ]
+        return {"of": tuple(every)}
 
     def chart(self, program: Program, asked: Asked, after: Program) -> Chart | None:
         """How strong the motion is at each frequency, before and after."""
@@ -126,10 +139,15 @@ class Smooth(Operation):
             )
         bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
         notes, now, used = list[str](), program, list[float]()
+        of, known = str(c["of"]), dict(self.options(program, asked.parts)["of"])
+        if of not in known:
+            raise CoreError(
+                f"Nothing is called {of[:40]!r} here: choose all of it, or a joint or control of one part alone."
+            )
         frames, stays = np.arange(np.ceil(first), last + 0.5), c["stands"] == "stays"
         for bound in bounds:
             if c["what"] == "spikes":
-                done = _smoothed(now, now.bound(*bound.id), first, last, Spikes(), by, stays)
+                done = _smoothed(now, now.bound(*bound.id), first, last, Spikes(), by, stays, of)
                 turned = [_local(p, p.bound(*bound.id), frames, LEAVING)[1] for p in (now, done)]
                 off = rotation_distance(*turned).max(axis=1)
                 notes.append(_spiked(bound, off, frames[0]))
@@ -141,7 +159,7 @@ class Smooth(Operation):
                 continue
             used.append(below)
             was = _measured(program, bound, first, last)
-            now = _smoothed(now, now.bound(*bound.id), first, last, Fast(rate, below), by, stays)
+            now = _smoothed(now, now.bound(*bound.id), first, last, Fast(rate, below), by, stays, of)
             notes.append(_said(bound, was, _measured(now, now.bound(*bound.id), first, last), rate, below))
         if now is program:
             raise CoreError(
@@ -154,7 +172,7 @@ class Smooth(Operation):
         now.check_loops()
         return Outcome(
             now.take, prove(self.id, program, now, first, last, notes=tuple(notes)),
-            f"Smooth {labels(program, asked.parts)}, {stretch_words(asked.first, asked.last)}",
+            f"Smooth {labels(program, asked.parts)}{f', {known[of]}' if of else ''}, {stretch_words(asked.first, asked.last)}",
         )  # fmt: skip
 
 
@@ -266,8 +284,11 @@ def _stands(program: Program, bound: Bound, first: float, last: float) -> list[t
     return found
 
 
-def _smoothed(program: Program, bound: Bound, first: float, last: float, away: Away, by: float, stays: bool) -> Program:
-    """A part without what is faster, whatever drives it; `stays`: but where a control of its own has its end stand."""
+def _smoothed(
+    program: Program, bound: Bound, first: float, last: float, away: Away, by: float, stays: bool, of: str
+) -> Program:  # fmt: skip
+    """A part, or one joint or control `of` it, without what is faster, whatever drives it; `stays`: but where a control of its own
+    has its end stand."""
     now = program
     stands = _stands(program, bound, first, last) if stays else []
     for piece in _pieces(program, bound, first, last, stands):
@@ -281,11 +302,13 @@ def _smoothed(program: Program, bound: Bound, first: float, last: float, away: A
         mine = now.bound(*bound.id)
         refuse_locked(now, mine.systems[state].channels.tolist(), piece.first, piece.last)
         how = _smooth_capture if mine.systems[state].system.moves_alone else _smooth_keys
-        now = how(now, mine, state, piece, away, by)
+        now = how(now, mine, state, piece, away, by, of)
     return now
 
 
-def _smooth_keys(program: Program, bound: Bound, system: str, piece: _Piece, away: Away, by: float) -> Program:
+def _smooth_keys(
+    program: Program, bound: Bound, system: str, piece: _Piece, away: Away, by: float, of: str
+) -> Program:  # fmt: skip
     """The keys of a system's channels put where the smooth motion is at their times."""
     mine, names = bound.systems[system], program.channel_names()
     frames = piece.frames
@@ -296,7 +319,9 @@ def _smooth_keys(program: Program, bound: Bound, system: str, piece: _Piece, awa
     smooth = whole + by * piece.share(frames) * (away.values(whole.T).T - whole)
     curves: dict[str, Curve] = {}
     for k, c in enumerate(mine.channels.tolist()):
-        kept = program.curve(c)
+        kept, channel = program.curve(c), program.info[c][2]
+        if of and not (channel.control == of or channel.name.startswith(f"{of}.")):
+            continue
         if len(kept) and not (mine.stepped[k] or mine.held[k]) and np.ptp(values[k]) > 1e-12:
             curves[names[c]] = _put(kept, frames, smooth[k], piece, float(program.defaults[c]))
     return program.with_curves(curves)
@@ -322,7 +347,9 @@ def _put(kept: Curve, frames: Floats, values: Floats, piece: _Piece, default: fl
     return Curve(numbers, marks)
 
 
-def _smooth_capture(program: Program, bound: Bound, system: str, piece: _Piece, away: Away, by: float) -> Program:
+def _smooth_capture(
+    program: Program, bound: Bound, system: str, piece: _Piece, away: Away, by: float, of: str
+) -> Program:  # fmt: skip
     """A capture's joints turned, and those that move placed, as the smooth motion has them in what they hang from."""
     frames = piece.frames
     side = np.where(frames == piece.last, ARRIVING, LEAVING)
@@ -331,9 +358,10 @@ def _smooth_capture(program: Program, bound: Bound, system: str, piece: _Piece, 
     # What is added to the capture is nothing, and stands still, where something else goes on: so speed passes on there.
     still = not piece.open_first, not piece.open_last
     count = len(bound.nodes)
-    more = share[:, None, None] * (away.values(places) - places)
+    mine = np.array([of in ("", joint) for joint in bound.part.joints], dtype=float)
+    more = share[:, None, None] * mine[:, None] * (away.values(places) - places)
     step = multiply(inverse(turns), away.turns(turns))
-    turned = continuous(np.stack([scaled(step[:, k], share) for k in range(count)], axis=1))
+    turned = continuous(np.stack([scaled(step[:, k], share * mine[k]) for k in range(count)], axis=1))
     place, rotation = spline(frames, more, still), spline(frames, turned, still)
 
     def poses(at: Floats, side: Ints) -> Poses:
