@@ -340,8 +340,8 @@ class OfOne(unittest.TestCase):
         self.assertTrue(all("shin.L" in n for n in changed), changed)
         # Keys: the curves of one control alone are others.
         keyed = clean(0)
-        some = next(n for n in keyed.take.curves if n.startswith("marl/spine2."))
-        control = some.partition("/")[2].partition(".")[0]
+        some = next(n for n in keyed.take.curves if n.startswith("marl/spine"))
+        control = some.partition("/")[2].rpartition(".")[0]
         made = run(
             keyed, "smooth", Asked((("marl", "spine"),), 0.0, None, {"above": 2.0, "of": control, "stands": "goes"})
         ).take
