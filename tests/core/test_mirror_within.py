@@ -4,6 +4,7 @@ against reflections with matrices."""
 from __future__ import annotations
 
 import unittest
+from collections.abc import Callable
 from dataclasses import replace
 
 import numpy as np
@@ -12,9 +13,10 @@ from scipy.spatial.transform import Rotation
 from yielding_tether.core.cast import Member, Shape
 from yielding_tether.core.clips import partner
 from yielding_tether.core.contacts import measure_all
+from yielding_tether.core.curves import Curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import Asked, run
-from yielding_tether.core.parts import FkPart, FreePart, Part
+from yielding_tether.core.parts import FkPart, FreePart, LimbPart, Part
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.skeleton import Joint, Skeleton
@@ -24,6 +26,7 @@ from yielding_tether.demo.brindles_trot import brindles_trot
 
 from ..depth import DEPTH
 from .test_bake import crossing
+from .test_bodies import six_legged, wandering
 from .test_findings import clean
 from .test_mirror import other_side, pair
 from .worlds import random_curve, random_take, stepped
@@ -302,4 +305,66 @@ class Props(unittest.TestCase):
         self.assertEqual(
             [n for n in done.proof.notes if "not alike" in n],
             ["Gaff is not alike on both sides (by 100 mm): it changes hands, and keeps its own shape."],
+        )
+
+
+def turned_anyhow(rng: np.random.Generator, member: Member) -> Member:
+    """The same bones, the joints of the right side turned any way at rest: axes that have nothing to do with those of the left."""
+    skeleton = member.skeleton
+    places, turns = skeleton.rest_pose
+    rests = [
+        Rotation.from_quat(rng.normal(size=4)) if j.name.endswith(".R") else Rotation.from_quat(t)
+        for j, t in zip(skeleton.joints, turns, strict=True)
+    ]
+    joints = []
+    for k, j in enumerate(skeleton.joints):
+        up, base = (rests[j.parent], places[j.parent]) if j.parent >= 0 else (Rotation.identity(), np.zeros(3))
+        offset, rest = up.inv().apply(places[k] - base), (up.inv() * rests[k]).as_quat()
+        joints.append(Joint(j.name, j.parent, tuple(offset.tolist()), tuple(rest.tolist())))
+    parts = []
+    for part in member.parts:
+        if isinstance(part, LimbPart) and part.side == "right":
+            k = skeleton.index[part.joints[0]]
+            hinge = rests[k].inv().apply(Rotation.from_quat(turns[k]).apply(part.hinge))
+            parts.append(replace(part, hinge=tuple(hinge.tolist())))
+        else:
+            parts.append(part)
+    return replace(member, skeleton=Skeleton(tuple(joints)), parts=tuple(parts))
+
+
+class AnyAxes(unittest.TestCase):
+    def test_sides_whose_axes_have_nothing_to_do_with_one_another(self) -> None:
+        times = np.array([0.0, 9.0, 21.0, 33.0, 48.0, 60.0])
+        for seed in range(3 * DEPTH):
+            rng = np.random.default_rng(seed)
+            member = turned_anyhow(rng, pair(rng))
+            program = Program(Scene("pair", (member,)), random_take(rng, (member,), kinds=(2,)))
+            # Headed straight on, so that the plane lies across x.
+            keyed = {n: c for n, c in program.take.curves.items() if not n.startswith("body/root.r")}.items()
+            program = program.on(replace(program.take, curves={}))
+            program = program.with_curves(
+                {n: Curve(np.column_stack([times, c.numbers[:, 1:]]), c.marks) for n, c in keyed}
+            )
+            self.check(program, "body", times, other_side, 1e-9)
+
+    def test_a_body_on_six_legs(self) -> None:
+        program = wandering(six_legged(), 4)
+        names = str.maketrans("pq", "qp")
+        self.check(program, "six", np.array([0.0, 20.0, 40.0, 60.0]), lambda n: n[0].translate(names) + n[1:], 1e-7)
+
+    def check(self, program: Program, body: str, at: Floats, other: Callable[[str], str], within: float) -> None:
+        """Each joint where a mirror across x through its root shows it, at key times; and twice, all as it was, everywhere."""
+        some = next(b.id for b in program.bounds.values() if b.part.side != "middle")
+        once = program.on(run(program, "mirror", Asked((some,), 0.0)).take)
+        twice = program.on(run(once, "mirror", Asked((some,), 0.0)).take)
+        was, now = program.evaluate(at), once.evaluate(at)
+        root = was.pos[0, program.joints([body])[1][0]]
+        for (_, joint), node in zip(*program.joints([body]), strict=True):
+            want = (was.pos[:, node] - root) @ FLIP + root
+            there = now.pos[:, once.nodes[body, other(joint)]]
+            self.assertLess(float(np.abs(want - there).max()), within, joint)
+        every = np.arange(0.0, 2.0 * program.take.last + 1.0) / 2.0
+        nodes = program.joints()[1]
+        np.testing.assert_allclose(
+            program.evaluate(every).pos[:, nodes], twice.evaluate(every).pos[:, nodes], atol=1e-6
         )
