@@ -17,7 +17,7 @@ from yielding_tether.core.curves import Curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.parts import FkPart, FreePart, LimbPart, Part
-from yielding_tether.core.program import Program
+from yielding_tether.core.program import Poses, Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene, Tether
@@ -306,6 +306,52 @@ class Props(unittest.TestCase):
             [n for n in done.proof.notes if "not alike" in n],
             ["Gaff is not alike on both sides (by 100 mm): it changes hands, and keeps its own shape."],
         )
+
+    def test_a_one_sided_prop_can_be_mirrored_itself(self) -> None:
+        """A bent hook in a hand: every end of its shapes where a mirror shows it, and twice, all as it was, to the bit."""
+        base = clean(1)
+        ends = ((0.3, 0.0, 0.0), (0.1, 0.2, 0.05))
+        hook = tuple(Shape("gaff", "capsule", "iron", (0.02, 0.01, 0.0), end, (0.01, 0.01)) for end in ends)
+        rest = Rotation.from_rotvec([0.2, 0.6, -0.4]).as_quat()
+        joint = Joint("gaff", -1, (0.1, 1.0, 0.3), tuple(rest.tolist()))
+        gaff = Member("gaff", "Gaff", "prop", Skeleton((joint,)), (FreePart("gaff", "gaff", "gaff"),), hook)
+        rng = np.random.default_rng(8)
+        take = replace(base.take, tethers=(*base.take.tethers, Tether("hand", "gaff", "gaff", "marl", "hand.R")))
+        turned = {f"gaff/gaff.r{c}": random_curve(rng, 100, 1.5) for c in "xyz"}
+        held = {f"gaff/gaff.hand.{w}": stepped((0.0, 1.0)) for w in ("position", "rotation")}
+        program = Program(
+            replace(base.scene, members=(*base.scene.members, gaff)), take.with_curves({**turned, **held})
+        )
+        asked = Asked((("marl", "spine"),), 0.0, None, {"plane": "fixed", "of": "deck/deck", "props": "itself"})
+        done = run(program, "mirror", asked)
+        self.assertEqual(done.take.flipped, ("gaff",))
+        self.assertIn(
+            "Gaff is not alike on both sides (by 100 mm): it changes hands and is mirrored itself.", done.proof.notes
+        )
+        after = program.on(done.take)
+        at = np.unique(np.concatenate([c.times for c in turned.values()]))
+        was, now = program.evaluate(at), after.evaluate(at)
+        deck = program.nodes["deck", "deck"]
+        lies = Rotation.from_quat(was.rot[:, deck])
+
+        def points(p: Program, poses: Poses) -> Floats:
+            node, shapes = p.nodes["gaff", "gaff"], p.scene.member("gaff").shapes
+            ends = [x for s in shapes for x in (s.a, s.b)]
+            return np.stack(
+                [poses.pos[:, node] + Rotation.from_quat(poses.rot[:, node]).apply(x) for x in ends], axis=1
+            )
+
+        for one, two in zip(
+            np.moveaxis(points(program, was), 1, 0), np.moveaxis(points(after, now), 1, 0), strict=True
+        ):
+            want = lies.apply(lies.inv().apply(one - was.pos[:, deck]) @ FLIP) + was.pos[:, deck]
+            np.testing.assert_allclose(two, want, atol=1e-6)
+        twice = run(after, "mirror", asked).take
+        self.assertEqual(twice.flipped, ())
+        back = program.on(twice).scene.member("gaff")
+        self.assertEqual(back, gaff)
+        # By default it keeps its shape.
+        self.assertEqual(run(program, "mirror", replace(asked, choices={})).take.flipped, ())
 
 
 def turned_anyhow(rng: np.random.Generator, member: Member) -> Member:

@@ -18,6 +18,8 @@ from tests.servers import fresh_store, together
 from yielding_tether.core.clips import copy
 from yielding_tether.core.curves import set_value
 from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.program import Program
+from yielding_tether.core.sides import in_mirror
 from yielding_tether.core.takes import Anchor, Capture, Layer, PivotPoint, Take, Tether
 from yielding_tether.store import codec
 from yielding_tether.store.store import Loaded, Missing, Stale, Store
@@ -281,7 +283,7 @@ class Storing(unittest.TestCase):
                 text("update revision set curves = curves || jsonb_build_object('arm/upper.it.way', curves -> :some) "
                      "where id = :id"), {"some": some, "id": base.revision},
             )  # fmt: skip
-            later = ("points", "values", "layers", "frames", "captures")
+            later = ("points", "values", "layers", "frames", "captures", "flipped")
             connection.execute(text("alter table revision " + ", ".join(f"drop column {name}" for name in later)))
             connection.execute(text("update alembic_version set version_num = '0006'"))
         self.store.migrate()
@@ -417,3 +419,14 @@ class Keeping(unittest.TestCase):
         store.commit(loaded, replace(loaded.take, wanted=()), "open again", {}, None)
         self.assertEqual(store.load(take_id).take.wanted, ())
         self.assertEqual(store.load(take_id, loaded.revision).take.wanted, ("pop/marl/arm.R/118",))
+
+    def test_props_that_are_mirrored_themselves_are_so_from_their_revision_on(self) -> None:
+        store = fresh_store()
+        program = demo()
+        _, (take_id,) = store.add_scene(program.scene, [program.take])
+        loaded = store.load(take_id)
+        store.commit(loaded, replace(loaded.take, flipped=("rope",)), "mirrored", {}, None)
+        kept = store.load(take_id)
+        self.assertEqual(kept.take.flipped, ("rope",))
+        self.assertEqual(Program(kept.scene, kept.take).scene.member("rope"), in_mirror(program.scene.member("rope")))
+        self.assertEqual(store.load(take_id, loaded.revision).take.flipped, ())

@@ -20,6 +20,7 @@ from .measure import stencil, steps
 from .parts import Part
 from .program import Poses, Program
 from .rig import Bound
+from .sides import across
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, multiply, rotate
 
@@ -156,19 +157,6 @@ def put_turns(bound: Bound, poses: Poses, turns: Floats) -> None:
             reach = rotate(inverse(old_rot[:, up]), old_pos[:, node] - old_pos[:, up])
             poses.pos[:, node] = poses.pos[:, up] + rotate(poses.rot[:, up], reach)
         poses.rot[:, bound.nodes[k]] = own
-
-
-def across(member: Member) -> Floats:
-    """(3,) the body's own sideways axis at rest, from its left parts to its right ones or along x if it has none."""
-    pos = member.skeleton.rest_pose[0]
-    left = [pos[member.skeleton.index[p.joints[0]]] for p in member.parts if p.side == "left"]
-    right = [pos[member.skeleton.index[p.joints[0]]] for p in member.parts if p.side == "right"]
-    if not left or not right:
-        return np.array([1.0, 0.0, 0.0])
-    off = np.mean(left, axis=0) - np.mean(right, axis=0)
-    axis = np.zeros(3)
-    axis[int(np.argmax(np.abs(off)))] = 1.0
-    return axis
 
 
 def reflected(turns: Floats, normal: Floats) -> Floats:

@@ -13,11 +13,11 @@ from typing import Literal
 import numpy as np
 
 from .cast import Member
-from .clips import across
 from .curves import LEAVING
 from .errors import CoreError
 from .program import Program
 from .rig import Bound
+from .sides import across
 from .transforms import Floats, Ints, inverse, multiply, rotate
 
 _UP = np.array([0.0, 1.0, 0.0])

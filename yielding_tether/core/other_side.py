@@ -12,9 +12,8 @@ from typing import Any
 
 import numpy as np
 
-from .cast import Member
 from .channels import channel_id
-from .clips import across, partner
+from .clips import partner
 from .contacts import cleared, with_contact
 from .curves import Curve, insert
 from .errors import CoreError
@@ -26,11 +25,10 @@ from .parts.root import ABOUT
 from .pivots import turnable
 from .program import Program
 from .rig import Bound
+from .sides import SAME, own_plane
 from .takes import PIVOT, Capture, Contact, PivotPoint, Take, Tether
 from .transforms import Floats, Ints, inverse, multiply, rotate
 
-#: What of a fitted key may differ from the other side's, its sign apart, for the key to be carried over.
-SAME = 1e-7
 #: A prop that differs by more from what a mirror shows of it is told, metres.
 ONE_SIDED = 2e-3
 #: The part that takes the motion of one on the other side, by the id of that; itself where it is to keep its own.
@@ -70,31 +68,6 @@ class Pairs(dict[tuple[str, str], Bound]):
         return self.over.get((member, name), name)
 
 
-def own_plane(member: Member) -> tuple[Floats, float]:
-    """(3,) normal of the plane through a member's root at rest in which it is as it is in a mirror, along an axis, and how far it
-    is from that (metres). A body has one between its sides; of a prop, whose joints have no sides, it is the best of three."""
-    sides = {p.side for p in member.parts}
-    if {"left", "right"} <= sides:
-        return across(member), 0.0
-    places, turns = member.skeleton.rest_pose
-    joints = places - places[0]
-    index = member.skeleton.index
-    points = []
-    for s in member.shapes:
-        j = index[s.joint]
-        ends = np.array([s.a, s.b if s.form in ("capsule", "ring") else s.a])
-        points.append(joints[j] + rotate(np.broadcast_to(turns[j], (2, 4)), ends))
-    solid = np.concatenate([joints, *points])
-    off = []
-    for axis in np.eye(3):
-        seen = solid - 2.0 * np.outer(solid @ axis, axis)
-        unlike = float(np.linalg.norm(seen[:, None] - solid[None], axis=-1).min(axis=1).max())
-        # Its joints are each their own partner: they have to lie in the plane.
-        off.append(max(float(np.abs(joints @ axis).max()), unlike))
-    best = next(k for k in range(3) if off[k] <= min(off) + SAME)
-    return np.eye(3)[best], off[best]
-
-
 def mate(program: Program, id: tuple[str, str], mates: Mates) -> Bound | None:
     """The part that is like one on the other side; itself in the middle, None where none is. `mates`: as the animator says, both
     ways; one that is said to be its own has none."""
@@ -105,8 +78,11 @@ def mate(program: Program, id: tuple[str, str], mates: Mates) -> Bound | None:
     return None if found is None or (id[0], found.name) in mates else program.bound(id[0], found.name)
 
 
-def whole_pairs(program: Program, members: list[str], flips: bool, mates: Mates) -> tuple[Pairs, list[str]]:
-    """Pairs of all parts of bodies and props, and what is told of parts that have none like them on the other side."""
+def whole_pairs(
+    program: Program, members: list[str], flips: bool, mates: Mates, itself: bool = False
+) -> tuple[Pairs, list[str]]:  # fmt: skip
+    """Pairs of all parts of bodies and props, and what is told of parts that have none like them on the other side;
+    `itself`: whether props that are not alike on both sides are mirrored themselves."""
     pairs: dict[tuple[str, str], Bound] = {}
     alone, notes = set(), []
     for member in members:
@@ -122,8 +98,9 @@ def whole_pairs(program: Program, members: list[str], flips: bool, mates: Mates)
             pairs[id] = other or program.bounds[id]
         whose = program.scene.member(member)
         if flips and (unlike := own_plane(whose)[1]) > ONE_SIDED:
+            also = " and is mirrored itself" if itself else ", and keeps its own shape"
             notes.append(
-                f"{whose.name} is not alike on both sides (by {1000 * unlike:.0f} mm): it changes hands, and keeps its own shape."
+                f"{whose.name} is not alike on both sides (by {1000 * unlike:.0f} mm): it changes hands{also}."
             )
     return Pairs(program, pairs, frozenset(alone)), notes
 

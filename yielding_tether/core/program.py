@@ -124,11 +124,11 @@ class Program:
     def __init__(self, scene: Scene, take: Take, rig: Rig | None = None) -> None:
         captured = tuple((id, c.offsets.shape[1]) for id, c in take.captures.items())
         keyed = frozenset(name for name in take.curves if name.endswith((f".{SIZE}", *WAY, *PIVOT)))
-        now = (take.tethers, captured, keyed, take.anchors, take.values)
+        now = (take.tethers, captured, keyed, take.anchors, take.values, take.flipped)
         if (
             rig is None
             or rig.given is not scene
-            or (rig.tethers, rig.captured, rig.keyed, rig.anchors, rig.values) != now
+            or (rig.tethers, rig.captured, rig.keyed, rig.anchors, rig.values, rig.flipped) != now
         ):
             rig = rig_of(scene, *now)
         self.rig = rig

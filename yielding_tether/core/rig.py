@@ -397,12 +397,14 @@ class Rig:
     def __init__(
         self, scene: Scene, tethers: Sequence[Tether] = (), captured: Sequence[tuple[str, int]] = (),
         keyed: Collection[str] = (), anchors: tuple[Anchor, ...] = (), values: tuple[Recorded, ...] = (),
+        flipped: tuple[str, ...] = (),
     ) -> None:  # fmt: skip
         """captured: members that have a capture, with the number of its joints; keyed: channels of sizes, ways round and
         pivots that have keys: nobody else's rows know of them."""
         #: The scene as it was given, and with the anchors of the take beside its cast.
         self.given = scene
-        self.scene = scene.staged(anchors, values)
+        self.scene = scene.staged(anchors, values, flipped)
+        self.flipped = flipped
         self.anchors = anchors
         self.values = values
         self.tethers = tuple(tethers)
@@ -893,11 +895,11 @@ _KEEPING = Lock()
 
 def rig_of(
     scene: Scene, tethers: tuple[Tether, ...], captured: tuple[tuple[str, int], ...], keyed: frozenset[str],
-    anchors: tuple[Anchor, ...], values: tuple[Recorded, ...],
+    anchors: tuple[Anchor, ...], values: tuple[Recorded, ...], flipped: tuple[str, ...],
 ) -> Rig:  # fmt: skip
     """The rig of a scene with what one of its takes has; a scene keeps those that were asked for last."""
     kept: OrderedDict[tuple[object, ...], Rig] = scene.__dict__.setdefault("_rigs", OrderedDict())
-    key = (tethers, captured, keyed, anchors, values)
+    key = (tethers, captured, keyed, anchors, values, flipped)
     with _KEEPING:
         found = kept.get(key)
     found = found or Rig(scene, *key)

@@ -16,6 +16,7 @@ from .curves import EMPTY, Curve
 from .errors import CoreError
 from .kernels.capture import sample_capture
 from .parts import AnchorPart
+from .sides import in_mirror
 from .skeleton import Joint, Skeleton
 from .transforms import Floats, Ints
 from .values import PoseValue
@@ -249,7 +250,8 @@ class Layer:
 class Take:
     """One performance: curves by channel name, tethers and captures, on frames first…last at a rational rate
     (frames a second); `wanted` are the keys of findings that the animator wants as they are, `contacts` where its joints
-    stand and hold, `anchors` the places made in it, `points` those to turn about, `values` that were recorded.
+    stand and hold, `anchors` the places made in it, `points` those to turn about, `values` that were recorded, `flipped` props that
+    are mirrored themselves.
     Immutable; an operation gives a new one that shares what it did not touch."""
 
     name: str
@@ -264,6 +266,7 @@ class Take:
     anchors: tuple[Anchor, ...] = ()
     points: tuple[PivotPoint, ...] = ()
     values: tuple[Recorded, ...] = ()
+    flipped: tuple[str, ...] = ()
     #: From the lowest up.
     layers: tuple[Layer, ...] = ()
 
@@ -308,8 +311,11 @@ class Scene:
         if len(set(ids)) != len(ids):
             raise CoreError("Two members of the cast share a name.")
 
-    def staged(self, anchors: tuple[Anchor, ...], values: tuple[Recorded, ...] = ()) -> Scene:
-        """The cast with the anchors of a take beside it, and its parts with the values that were recorded there."""
+    def staged(
+        self, anchors: tuple[Anchor, ...], values: tuple[Recorded, ...] = (), flipped: tuple[str, ...] = ()
+    ) -> Scene:  # fmt: skip
+        """The cast with the anchors of a take beside it, its parts with the values that were recorded there, and props that are
+        mirrored themselves."""
         known = {m.id for m in self.members}
         more = tuple(a.member for a in anchors if a.id not in known)
         members = self.members
@@ -317,7 +323,8 @@ class Scene:
             if one.member not in known:
                 raise CoreError(f"The cast has no member {one.member}, on which {one.value.name} was recorded.")
             members = tuple(m.with_value(one.part, one.value) if m.id == one.member else m for m in members)
-        return replace(self, members=(*members, *more)) if more or values else self
+        members = tuple(in_mirror(m) if m.id in flipped else m for m in members)
+        return replace(self, members=(*members, *more)) if more or values or flipped else self
 
     def member(self, id: str) -> Member:
         """The member of this name; CoreError if there is none."""

@@ -172,7 +172,9 @@ def captures_json(captures: Mapping[str, Capture], kept: Callable[[Capture], str
 
 
 #: What a revision says of its take. Where it says nothing of frames and captures (None), they are the take's own.
-FIELDS = ("frames", "captures", "curves", "tethers", "wanted", "contacts", "anchors", "points", "values", "layers")
+FIELDS = (
+    "frames", "captures", "curves", "tethers", "wanted", "contacts", "anchors", "points", "values", "flipped", "layers",
+)  # fmt: skip
 
 
 def take_json(take: Take, kept: Callable[[Curve], str], captured: Callable[[Capture], str]) -> dict[str, Any]:
@@ -181,7 +183,8 @@ def take_json(take: Take, kept: Callable[[Curve], str], captured: Callable[[Capt
         "frames": [take.first, take.last], "captures": captures_json(take.captures, captured),
         "curves": {channel: kept(c) for channel, c in take.curves.items()}, "tethers": tethers_json(take.tethers),
         "wanted": list(take.wanted), "contacts": contacts_json(take.contacts), "anchors": anchors_json(take.anchors),
-        "points": points_json(take.points), "values": values_json(take.values), "layers": layers_json(take.layers, kept),
+        "points": points_json(take.points), "values": values_json(take.values), "flipped": list(take.flipped),
+        "layers": layers_json(take.layers, kept),
     }  # fmt: skip
 
 
@@ -196,7 +199,8 @@ def take_from(
         base, first=first, last=last, captures=captures,
         curves={channel: blobs[h] for channel, h in body["curves"].items()}, tethers=tethers_from(body["tethers"]),
         wanted=tuple(body["wanted"]), contacts=contacts_from(body["contacts"]), anchors=anchors_from(body["anchors"]),
-        points=points_from(body["points"]), values=values_from(body["values"]), layers=layers_from(body["layers"], blobs),
+        points=points_from(body["points"]), values=values_from(body["values"]), flipped=tuple(body["flipped"]),
+        layers=layers_from(body["layers"], blobs),
     )  # fmt: skip
 
 

@@ -118,6 +118,8 @@ class RevisionRow(SQLModel, table=True):
     #: Layers, with which curve each channel has in them, and their weights, by content.
     layers: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
     values: list[dict[str, Any]] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
+    #: Props that are mirrored themselves.
+    flipped: list[str] = Field(default=[], sa_column=Column(JSONB, nullable=False, server_default="[]"))
 
 
 class ClipRow(SQLModel, table=True):

@@ -14,7 +14,6 @@ from typing import NamedTuple
 
 import numpy as np
 
-from ..clips import across
 from ..contact_finding import find
 from ..contacts import end_of, part_of
 from ..curves import LEAVING, Curve
@@ -22,6 +21,7 @@ from ..errors import CoreError
 from ..program import Program
 from ..proof import prove
 from ..rig import Bound
+from ..sides import across
 from ..takes import Contact
 from ..transforms import Floats, inverse, multiply, rotate
 from .nudge import FAR, LATER, Ease, more_of

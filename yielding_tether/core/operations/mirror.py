@@ -29,7 +29,7 @@ from ..glass import STAGE, Beginning, Glass, Plane, Shown, glass_of, glass_withi
 from ..layers import carried
 from ..measure import steps
 from ..other_side import (
-    SAME,
+    ONE_SIDED,
     Mates,
     Pairs,
     capture_over,
@@ -47,6 +47,7 @@ from ..other_side import (
 from ..program import Poses, Program
 from ..proof import Proof, prove, reach
 from ..rig import Bound
+from ..sides import SAME, own_plane
 from ..takes import WORLD, Layer, Take
 from ..transforms import Floats, Ints, inverse, multiply, rotate, rotation_distance
 from .anchor import spot
@@ -82,7 +83,8 @@ TOLD = 1e-3
 class Mirror:
     """What is asked for: the bodies and props to mirror, by id, the frames, and the plane. `placed`: where what comes of it begins,
     by default where the mirror shows it. `parts`: only these, by id, within their bodies: the two sides are exchanged, or, without
-    `exchange`, each goes onto the other side. `mates`: which part is like which, where the animator says so."""
+    `exchange`, each goes onto the other side. `mates`: which part is like which, where the animator says so. `itself`:
+    props that are not alike on both sides are mirrored themselves."""
 
     members: tuple[str, ...]
     first: float
@@ -92,6 +94,7 @@ class Mirror:
     parts: tuple[tuple[str, str], ...] = ()
     exchange: bool = True
     mates: Mates = field(default_factory=dict)
+    itself: bool = False
 
 
 class Over(NamedTuple):
@@ -168,7 +171,11 @@ def _mirrored(program: Program, asked: Mirror) -> tuple[Take, Proof]:
         )
     points = points_over(program, pairs, glass.flips) if whole else take.points
     contacts, wanted = contacts_over(program, pairs, first, last), marks_over(take, pairs, first, last)
-    now = now.on(replace(now.take, contacts=contacts, points=points, wanted=wanted))
+    flipped = take.flipped
+    if asked.itself and whole and glass.flips and not asked.parts:
+        unlike = {m for m in asked.members if own_plane(program.scene.member(m))[1] > ONE_SIDED}
+        flipped = tuple(sorted(unlike ^ set(flipped)))
+    now = now.on(replace(now.take, contacts=contacts, points=points, wanted=wanted, flipped=flipped))
     # What was followed is followed no more where the other side follows it now: that stays for its dial.
     idle = {t for b in program.bounds.values() for t in unused(program, b)}
     left = {t for b in now.bounds.values() for t in unused(now, b)} - idle
@@ -187,7 +194,7 @@ def _over(program: Program, asked: Mirror, first: float) -> tuple[Over, list[str
         within = {id: glass_within(program, program.bounds[id]) for id in pairs}
         return Over(pairs, next(iter(within.values())), within), []
     glass = _glass(program, asked, lead, first)
-    pairs, notes = whole_pairs(program, [m.id for m in members], glass.flips, asked.mates)
+    pairs, notes = whole_pairs(program, [m.id for m in members], glass.flips, asked.mates, asked.itself)
     return Over(pairs, glass, {}), notes
 
 
@@ -698,6 +705,11 @@ class MirrorTake(Operation):
         ),
         *(replace(c, folded=True) for c in (AT, HEADING, *MEET)),
         Choice(
+            "props", "one-sided props", "options", "hands",
+            (("hands", "change hands"), ("itself", "are mirrored themselves")), folded=True, when=("what", ("all", "body")),
+            help="A prop that is not alike on both sides keeps its shape, or is one for the other hand from then on.",
+        ),
+        Choice(
             "stances", "what stands", "options", "kept", (("kept", "as it comes"), ("planted", "planted anew")), folded=True,
             help="Hands and feet in contact hold their place and turn where they stand then.",
         ),
@@ -728,7 +740,9 @@ class MirrorTake(Operation):
                 parts = tuple(b.id for b in bodies if mate(program, b.id, mates) is not None)
             return Mirror(members, asked.first, asked.last, parts=parts, exchange=exchange, mates=mates)
         to = None if c["to"] == "mirrored" else place_of(program, c, members, asked.other)
-        return Mirror(members, asked.first, asked.last, self._plane(program, c), to, mates=mates)
+        return Mirror(
+            members, asked.first, asked.last, self._plane(program, c), to, mates=mates, itself=c["props"] == "itself"
+        )
 
     def _plane(self, program: Program, c: Mapping[str, Any]) -> Plane:
         if c["plane"] == "fixed":

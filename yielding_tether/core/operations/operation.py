@@ -322,6 +322,7 @@ def refuse_nothing(before: Take, after: Take) -> None:
         and before.anchors == after.anchors
         and before.points == after.points
         and before.values == after.values
+        and before.flipped == after.flipped
         and before.contacts == after.contacts
         and before.wanted == after.wanted
         and before.layers == after.layers

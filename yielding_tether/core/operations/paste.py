@@ -8,7 +8,7 @@ from typing import Literal
 import numpy as np
 
 from ..channels import channel_id
-from ..clips import Clip, PartClip, across, matching, owner_of, put_turns, reflected, slots
+from ..clips import Clip, PartClip, matching, owner_of, put_turns, reflected, slots
 from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Key, over, set_value
 from ..errors import CoreError
 from ..express import Curves, Motion, fit_along, system_target
@@ -17,6 +17,7 @@ from ..pivots import turnable
 from ..program import Poses, Program
 from ..proof import Proof, prove, reach
 from ..rig import Bound
+from ..sides import across
 from ..takes import PIVOT, Take
 from ..transforms import Floats, Ints
 from .operation import Asked, Choice, Operation, Outcome, offered
