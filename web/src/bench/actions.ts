@@ -127,6 +127,9 @@ const asked = (operations: Operation[] | undefined, info: TakeInfo, wish: Wish, 
   return { ...wish, revision: info.revision, choices: { ...choices, ...into } } as OperationAsked;
 };
 
+/** Undos and redos that were asked for, one after another. */
+let steps: Promise<unknown> = Promise.resolve();
+
 /** Why the last trial could not be made. */
 let refusal = "";
 
@@ -304,10 +307,15 @@ export function useActions() {
 
   const step = useCallback(
     (path: "undo" | "redo") => {
-      const { info } = useBench.getState();
-      if (info) void write(path, { revision: info.revision });
+      // Whoever presses it faster than it is answered means the one before that: each waits for those before it.
+      steps = steps.then(async () => {
+        const open = useBench.getState().info;
+        // As it was answered last, drawn already or not.
+        const info = open && (client.getQueryData<TakeInfo>(["take", open.id]) ?? open);
+        if (info && (path === "undo" ? info.can_undo : info.can_redo)) await write(path, { revision: info.revision });
+      });
     },
-    [write],
+    [client, write],
   );
 
   const goTo = useCallback(
