@@ -409,6 +409,11 @@ class Chart(unittest.TestCase):
             count -= sum(int((made.curves[n].times <= 60.0).sum()) for n in names if n in switches)
             self.assertEqual(keys, count, mm)
         self.assertGreater(points[0][1], points[-1][1])
+        # Only tolerances that can be chosen are compared.
+        tight = replace(asked, choices={**asked.choices, "tolerance": 0.02, "tolerance_turn": 45.0})
+        few = OPERATIONS["bake"].chart(program, tight, program.on(run(program, "bake", tight).take))
+        assert few is not None
+        self.assertEqual([x for x, _ in few.lines[0].points], [0.01, 0.02, 0.04])
         # What takes long is not compared, and other keys have no tolerance.
         self.assertIsNone(
             OPERATIONS["bake"].chart(program, replace(asked, choices={"to": "ik", "keys": "every"}), after)

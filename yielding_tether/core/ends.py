@@ -169,21 +169,19 @@ def lifted_ends(before: Program, after: Program, first: float, last: float) -> t
         node = [after.nodes[id[0], joint]]
         if np.abs(before.track(at, LEAVING, node)[0] - after.track(at, LEAVING, node)[0]).max() <= KEPT[0]:
             continue
-        was, new = (sunk(p, bound, spots, at)[0] for p in (before, now))
+        was, (new, up) = sunk(before, bound, spots, at)[0], sunk(now, bound, spots, at)
         around = np.pad(was, int(2 * LEAVES), mode="edge")
         usual = np.lib.stride_tricks.sliding_window_view(around, int(4 * LEAVES) + 1).max(axis=1)
-        allowed, away = (
-            np.maximum(usual, SUNK),
-            _away([c for c in now.take.contacts if (c.member, c.joint) == (id[0], joint)], at),
-        )
+        allowed = np.maximum(usual, SUNK)
+        away = _away([c for c in now.take.contacts if (c.member, c.joint) == (id[0], joint)], at)
         deep = np.where(away > 0.0, new - allowed, 0.0)
         if deep.max() <= SUNK:
             continue
         k, left = int(np.argmax(deep)), deep
         for _ in range(ROUNDS):
-            up = sunk(now, now.bound(*id), spots, at)[1]
             now = _lifted(now, now.bound(*id), joint, at, _over(left, at, away), up, away == 0.0)
-            left = np.where(away > 0.0, sunk(now, now.bound(*id), spots, at)[0] - allowed, 0.0)
+            new, up = sunk(now, now.bound(*id), spots, at)
+            left = np.where(away > 0.0, new - allowed, 0.0)
             if left.max() <= SUNK:
                 break
         told.append(

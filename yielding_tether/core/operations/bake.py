@@ -316,8 +316,14 @@ class BakeParts(Operation):
             return None
         per, chosen = np.degrees(bake.tolerance[1]) / (1000.0 * bake.tolerance[0]), 1000.0 * bake.tolerance[0]
         points = []
-        for k, times in enumerate(TIMES):
-            advance(k / len(TIMES))
+        # What is picked from it must be able to be chosen.
+        able = [
+            t
+            for t in TIMES
+            if all(c.least <= v * t <= c.most for c, v in zip(TOLERANCE, (chosen, per * chosen), strict=True))
+        ]
+        for k, times in enumerate(able):
+            advance(k / len(able))
             there = (bake.tolerance[0] * times, bake.tolerance[1] * times)
             made = after if times == 1.0 else baked(program, replace(bake, tolerance=there))
             channels = {int(c) for p in asked.parts for s in made.bounds[p].systems.values() for c in s.channels}

@@ -155,7 +155,8 @@ def _mirrored(program: Program, asked: Mirror) -> tuple[Take, Proof]:
         for id in order:
             made = _expressed(program, now, program.bounds[id], now.bounds[pairs[id].id], over)
             # What an earlier round has keyed, before what it follows was in place, may be at rest by now.
-            if stale := keyed.get(id, set()) - made.keys() - take.curves.keys():
+            own = take.curves.keys() if id in pairs.alone else set()
+            if stale := keyed.get(id, set()) - made.keys() - own:
                 now = now.on(replace(now.take, curves={n: c for n, c in now.take.curves.items() if n not in stale}))
             keyed[id] = set(made)
             now = now.with_curves(made)
