@@ -8,6 +8,7 @@ from itertools import permutations
 
 import numpy as np
 
+from tests.depth import DEPTH
 from yielding_tether.core.clips import copy
 from yielding_tether.core.curves import ARRIVING, LEAVING, curve
 from yielding_tether.core.findings import find_all
@@ -26,7 +27,8 @@ from .contract import EXAMPLES, at_rest, captured, driven, kinds, programs, rand
 from .test_layers import swing
 from .worlds import stepped, weights
 
-SEEDS = 6
+#: Of each kind of part.
+SEEDS = 3 * DEPTH
 POSES = 400
 
 

@@ -331,8 +331,11 @@ class Under(unittest.TestCase):
             program = program.on(replace(program.take, layers=tuple(layers)))
             last, joints = float(program.take.last), program.joints()[1]
             # To the end of the take, between frames, at its last frame alone, and over an older change.
-            for how in ("carried", "folded"):
-                for steps in ([(0.0, None)], [(10.5, 30.25)], [(last, None)], [(20.0, 40.0), (25.0, 35.0)]):
+            # One way or the other by turns.
+            for turn, steps in enumerate(
+                ([(0.0, None)], [(10.5, 30.25)], [(last, None)], [(20.0, 40.0), (25.0, 35.0)]), seed
+            ):
+                for how in ("carried", "folded")[turn % 2 :: 1 if DEPTH > 1 else 2]:
                     after = program
                     for n, (a, b) in enumerate(steps):
                         asked = Asked((bound.id,), a, b, {"to": ("ik", "fk")[n], "keys": "every", "layers": how})

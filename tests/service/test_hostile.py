@@ -161,7 +161,7 @@ class Hostile(unittest.TestCase):
             for m, o in ms.items()
             if p != "/api/import" and m != "delete"
         ]
-        for _ in range(60 * DEPTH):
+        for _ in range(45 * DEPTH):
             for method, path, about in routes:
                 there, query = path, {}
                 for given in about.get("parameters", []):
@@ -237,7 +237,7 @@ class Hostile(unittest.TestCase):
 
         clients = [httpx.Client(base_url=self.service.base, timeout=60) for _ in range(5)]
         works = [partial(f, c) for f, c in zip((come_and_go, come_and_go, work, work, look), clients, strict=True)]
-        wrong += together(works, 6.0 * DEPTH)
+        wrong += together(works, 4.0 * DEPTH)
         for client in clients:
             client.close()
         self.assertEqual(wrong, [])

@@ -13,11 +13,13 @@ import tempfile
 import time
 import unittest
 from pathlib import Path
+from unittest import mock
 
 import httpx
 
 from tests.depth import DEPTH
 from tests.servers import ROOT, ask, socket_to
+from yielding_tether.service.settings import Settings
 from yielding_tether.store.cluster import Cluster, ClusterError, free_port
 
 
@@ -203,6 +205,7 @@ class Starting(unittest.TestCase):
                 free_port(),
                 {"YIELDING_TETHER_DATABASE_URL": "nonsense"},
             ),
+            ("YIELDING_TETHER_WORKERS is '0': use a number", free_port(), {"YIELDING_TETHER_WORKERS": "0"}),
         ):
             with self.subTest(words=words):
                 process = self.start("h", port, **more)
@@ -269,9 +272,11 @@ class Starting(unittest.TestCase):
             ("JOB_MEMORY", "1e9"),
             ("JOB_MEMORY", "4"),
         ):
-            process = self.start("p", free_port(), **{f"YIELDING_TETHER_{name}": value})
-            self.assertEqual(process.wait(60), 1)
-            self.assertIn(f"YIELDING_TETHER_{name} is '{value}': use", process.stderr.read() if process.stderr else "")
+            with (
+                mock.patch.dict(os.environ, {f"YIELDING_TETHER_{name}": value}),
+                self.assertRaisesRegex(ValueError, f"YIELDING_TETHER_{name} is '{value}': use"),
+            ):
+                Settings.read()
 
     def test_a_cluster_that_cannot_be_made_says_why(self) -> None:
         blocked = self.folder / "blocked"

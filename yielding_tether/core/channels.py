@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from dataclasses import dataclass
+from functools import lru_cache
 from math import inf
 from typing import Literal, NamedTuple
 
@@ -74,6 +75,7 @@ class Channel:
         return f"{in_words(self.control)}, {self.label or self.name}"
 
 
+@lru_cache(1 << 14)
 def in_words(name: str) -> str:
     """A joint's or control's name in words, without its namespace and its side: "upperarm.L" is an upper arm. The side is told
     with the part that it belongs to."""
@@ -101,11 +103,13 @@ def channel_id(member: str, control: str, channel: str) -> str:
     return str(Address(member, control, channel))
 
 
+@lru_cache(1 << 14)
 def turning(control: str, system: str, prefix: str = "", label: str = "") -> tuple[Channel, ...]:
     """Three Euler angles of a control or joint."""
     return tuple(Channel(control, prefix + c, "angle", system, f"{label} {AXES[c]}".strip()) for c in ROTATION)
 
 
+@lru_cache(1 << 14)
 def moving(control: str, system: str, prefix: str = "", label: str = "") -> tuple[Channel, ...]:
     """Three lengths that move a control or joint."""
     return tuple(Channel(control, prefix + c, "length", system, f"{label} {AXES[c]}".strip()) for c in TRANSLATION)

@@ -132,16 +132,22 @@ def pack(curves: Sequence[Curve]) -> Packed:
     """Curves laid end to end; each needs at least one key."""
     starts = np.zeros(len(curves) + 1, dtype=np.int64)
     np.cumsum([len(c) for c in curves], out=starts[1:])
-    cubics = np.zeros((int(starts[-1]), 7))
-    if not len(cubics):
-        return Packed(starts, cubics)
-    numbers = np.concatenate([c.numbers for c in curves])
-    kinds = np.concatenate([c.marks[:, 0] for c in curves])
+    if not starts[-1]:
+        return Packed(starts, np.zeros((0, 7)))
+    if len(curves) == 1:
+        return Packed(starts, _cubics(curves[0].numbers, curves[0].marks[:, 0], starts))
+    numbers, marks = (np.concatenate(x) for x in zip(*((c.numbers, c.marks) for c in curves), strict=True))
+    return Packed(starts, _cubics(numbers, marks[:, 0], starts))
+
+
+def _cubics(numbers: Floats, kinds: np.ndarray, starts: Ints) -> Floats:
+    """(n, 7) cubics of keys (n, 5) of kinds (n,), of curves that begin at `starts`."""
+    cubics = np.zeros((len(numbers), 7))
     cubics[:, 0], cubics[:, 1], cubics[:, 5] = numbers[:, 0], numbers[:, 2], numbers[:, 1]
-    cubics[:, 6] = kinds != STEPPED
-    last = np.zeros(len(numbers), dtype=bool)
-    last[starts[1:] - 1] = True
-    k = np.flatnonzero(~last & (kinds != STEPPED))
+    moving = kinds != STEPPED
+    cubics[:, 6] = moving
+    moving[starts[1:] - 1] = False
+    k = np.flatnonzero(moving)
     h = numbers[k + 1, 0] - numbers[k, 0]
     d = (numbers[k + 1, 1] - numbers[k, 2]) / h
     m0, m1 = numbers[k, 4], numbers[k + 1, 3]
@@ -149,7 +155,7 @@ def pack(curves: Sequence[Curve]) -> Packed:
     cubics[k, 2] = np.where(smooth, m0, d)
     cubics[k, 3] = np.where(smooth, (3.0 * d - 2.0 * m0 - m1) / h, 0.0)
     cubics[k, 4] = np.where(smooth, (m0 + m1 - 2.0 * d) / (h * h), 0.0)
-    return Packed(starts, cubics)
+    return cubics
 
 
 def sides(side: int | np.ndarray, count: int) -> np.ndarray:
@@ -211,9 +217,13 @@ def insert(c: Curve, time: float, default: float = 0.0, tag: int = 0) -> Curve:
             keys[i] = keys[i]._replace(slope_out=0.0)
         return curve([*keys, new])
     slope = float(slopes(c, at)[0])
-    kind = int(c.marks[i, 0])
     # Slopes are per frame, so those at the far ends serve the halves as they are: the neighbours stay.
-    return curve([*c.all_keys(), Key(time, value, value, slope, slope, kind, FREE, tag)])
+    row = [[time, value, value, slope, slope]]
+    mark = np.array([[c.marks[i, 0], FREE, tag, 0]], dtype=np.uint8)
+    return Curve(
+        np.concatenate([c.numbers[: i + 1], row, c.numbers[i + 1 :]]),
+        np.concatenate([c.marks[: i + 1], mark, c.marks[i + 1 :]]),
+    )
 
 
 def without(c: Curve, first: float, last: float) -> Curve:

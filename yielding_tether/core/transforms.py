@@ -8,6 +8,7 @@ from __future__ import annotations
 import numpy as np
 from numpy.typing import NDArray
 
+from .kernels import fits
 from .kernels.scalars import EULER_SIGNS, ORDERS, quat_to_euler, wrap_near
 
 __all__ = [
@@ -32,16 +33,9 @@ def rotation_distance(a: Floats, b: Floats) -> Floats:
 
 def multiply(a: Floats, b: Floats) -> Floats:
     """Products a·b of unit quaternions of shape (…, 4)."""
-    ax, ay, az, aw = (a[..., k] for k in range(4))
-    bx, by, bz, bw = (b[..., k] for k in range(4))
-    # Component by component: general cross products cost several times as much.
-    parts = (
-        aw * bx + ax * bw + ay * bz - az * by,
-        aw * by - ax * bz + ay * bw + az * bx,
-        aw * bz + ax * by - ay * bx + az * bw,
-        aw * bw - ax * bx - ay * by - az * bz,
-    )
-    product: Floats = np.stack(parts, axis=-1)
+    shape = _outer(a, b)
+    product: Floats = np.empty((*shape, 4))
+    fits.products(_in_rows(a, shape), _in_rows(b, shape), product.reshape(-1, 4))
     return product
 
 
@@ -53,20 +47,27 @@ def inverse(q: Floats) -> Floats:
 
 def rotate(q: Floats, v: Floats) -> Floats:
     """Vectors (…, 3) turned by unit quaternions (…, 4)."""
-    x, y, z, w = (q[..., k] for k in range(4))
-    vx, vy, vz = (v[..., k] for k in range(3))
-    tx, ty, tz = 2.0 * (y * vz - z * vy), 2.0 * (z * vx - x * vz), 2.0 * (x * vy - y * vx)
-    parts = (vx + w * tx + y * tz - z * ty, vy + w * ty + z * tx - x * tz, vz + w * tz + x * ty - y * tx)
-    result: Floats = np.stack(parts, axis=-1)
-    return result
+    shape = _outer(q, v)
+    turned: Floats = np.empty((*shape, 3))
+    fits.turned(_in_rows(q, shape), _in_rows(v, shape), turned.reshape(-1, 3))
+    return turned
+
+
+def _outer(a: Floats, b: Floats) -> tuple[int, ...]:
+    """The shape of two arrays broadcast to one another, without their last axis."""
+    one, other = a.shape[:-1], b.shape[:-1]
+    # Asking costs as much as a few products.
+    return one if one == other else np.broadcast_shapes(one, other)
+
+
+def _in_rows(a: Floats, shape: tuple[int, ...]) -> Floats:
+    """(F, k) of (…, k), broadcast to a shape, in memory of one kind: another would have the kernels compiled once more."""
+    rows = (a if a.shape[:-1] == shape else np.broadcast_to(a, (*shape, a.shape[-1]))).reshape(-1, a.shape[-1])
+    return rows if rows.flags.writeable and rows.flags.c_contiguous else np.array(rows, order="C")
 
 
 def euler(order: str, angles: Floats) -> Floats:
     """(F, 4) rotations of Euler angles (3, F), x y z, in a rotation order."""
-    found = np.broadcast_to(np.array(IDENTITY), (angles.shape[1], 4))
-    for letter in order:
-        axis = "xyz".index(letter)
-        one = np.zeros((angles.shape[1], 4))
-        one[:, axis], one[:, 3] = np.sin(0.5 * angles[axis]), np.cos(0.5 * angles[axis])
-        found = multiply(found, one)
+    found: Floats = np.empty((angles.shape[1], 4))
+    fits.rotations(ORDERS.index(order), np.array(angles, dtype=np.float64, order="C"), found)
     return found

@@ -1,9 +1,30 @@
-"""Fitting Euler channels of joints and channels of controls: the inverses of their rows."""
+"""Products and turns side by side, and fitting Euler channels of joints and channels of controls: the inverses of their rows."""
 
 from __future__ import annotations
 
 from .arrays import line3, line4, load4
-from .scalars import kernel, qconj, qmul, qrot, quat_to_euler, qunit, sub
+from .scalars import euler_to_quat, kernel, qconj, qmul, qrot, quat_to_euler, qunit, sub
+
+
+@kernel
+def products(a, b, out):  # type: ignore[no-untyped-def]
+    """Products of quaternions a, b: (F, 4); out: (F, 4)."""
+    for f in range(a.shape[0]):
+        out[f, 0], out[f, 1], out[f, 2], out[f, 3] = qmul(line4(a, f), line4(b, f))
+
+
+@kernel
+def turned(q, v, out):  # type: ignore[no-untyped-def]
+    """Vectors v (F, 3) turned by unit quaternions q (F, 4); out: (F, 3)."""
+    for f in range(q.shape[0]):
+        out[f, 0], out[f, 1], out[f, 2] = qrot(line4(q, f), line3(v, f))
+
+
+@kernel
+def rotations(order, angles, out):  # type: ignore[no-untyped-def]
+    """Rotations of Euler angles (3, F) in one rotation order; out: (F, 4)."""
+    for f in range(angles.shape[1]):
+        out[f, 0], out[f, 1], out[f, 2], out[f, 3] = euler_to_quat(order, angles[0, f], angles[1, f], angles[2, f])
 
 
 @kernel
