@@ -4,16 +4,19 @@ from __future__ import annotations
 
 import unittest
 from dataclasses import replace
+from fractions import Fraction
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
-from yielding_tether.core.body_fit import checks, limbs_of, orders_of, refitted, rehearsal
+from yielding_tether.core.body_fit import checks, limbs_of, orders_of, pointed, refitted, rehearsal
 from yielding_tether.core.cast import Member
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.parts import PARTS, ChainPart, LimbPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.proposal import Limb, propose
 from yielding_tether.core.takes import Scene, Take
+from yielding_tether.core.transforms import rotate
 from yielding_tether.demo.brindle import brindle
 from yielding_tether.demo.marl import marl
 from yielding_tether.demo.pip import pip
@@ -37,7 +40,8 @@ class Settings(unittest.TestCase):
         rng = np.random.default_rng(5)
         seen = set()
         for member in bodies():
-            rest = take_of(member, rehearsal(member, member.parts[0].name)).evaluate([0.0])
+            bare = Take("at rest", Fraction(24), 0, 1)
+            rest = take_of(member, bare).evaluate([0.0])
             for part in member.parts:
                 for setting in part.settings():
                     seen.add(part.kind)
@@ -51,7 +55,7 @@ class Settings(unittest.TestCase):
                     for one in part.settings():
                         if not set(one.at) & set(setting.at) and not setting.shared:
                             self.assertAlmostEqual(one.of(fitted), one.of(part), delta=1e-12)
-                    now = take_of(after, rehearsal(after, member.parts[0].name)).evaluate([0.0])
+                    now = take_of(after, bare).evaluate([0.0])
                     np.testing.assert_allclose(now.pos, rest.pos, atol=1e-9)
                     self.assertEqual(refitted(after, {(part.name, setting.id): value}).name, member.name)
         # Every kind of part that has figures was among them.
@@ -66,6 +70,38 @@ class Settings(unittest.TestCase):
         ):
             with self.assertRaisesRegex(CoreError, told):
                 refitted(marl(), settings)
+
+    def test_a_place_is_pointed_at_on_the_body_in_any_pose(self) -> None:
+        rng = np.random.default_rng(8)
+        seen = set()
+        for member in bodies():
+            for part in member.parts:
+                take = rehearsal(member, part.name)
+                for setting in part.settings():
+                    if not setting.places(part):
+                        with self.assertRaisesRegex(CoreError, "is no place"):
+                            pointed(member, part.name, setting.id, np.zeros(3))
+                        continue
+                    seen.add(setting.id)
+                    frame = float(rng.uniform(0, take.last))
+                    program = take_of(member, take)
+                    pose, node = program.evaluate([frame]), program.nodes[member.id, setting.joint]
+                    turn = Rotation.from_quat(pose.rot[0, node])
+                    way = np.array(setting.along) / np.linalg.norm(np.array(setting.along))
+                    # Anywhere beside the line along which it goes.
+                    value = rng.uniform(setting.least, setting.most)
+                    local = value * way + np.cross(way, rng.uniform(-0.1, 0.1, 3))
+                    at = pose.pos[0, node] + turn.apply(local)
+                    self.assertAlmostEqual(pointed(member, part.name, setting.id, at, frame), value, delta=1e-9)
+                    after = refitted(member, {(part.name, setting.id): value}).part(part.name)
+                    self.assertAlmostEqual(float(np.array(setting.places(after)[0]) @ way), value, delta=1e-9)
+                    beyond = pose.pos[0, node] + turn.apply((setting.most + 0.01) * way)
+                    with self.assertRaisesRegex(CoreError, "limits are"):
+                        pointed(member, part.name, setting.id, beyond, frame)
+        self.assertLessEqual({"heel", "tip", "under", "left", "right"}, seen)
+        for part, id in (("leg.L", "hell"), ("leg.Q", "heel")):
+            with self.assertRaisesRegex(CoreError, "to set"):
+                pointed(marl(), part, id, np.zeros(3))
 
     def test_shares_of_a_whole_give_way_to_the_one_that_is_set(self) -> None:
         before, after = (m.part("spine") for m in (marl(), refitted(marl(), {("spine", "share spine.mid"): 0.7})))
@@ -92,8 +128,15 @@ class Settings(unittest.TestCase):
                 self.assertGreater(max(apart.max(), turned.max()), 1e-3, (member.name, part.name))
                 for frame in take.frames[::24]:
                     self.assertLess(apart[int(frame)], 1e-9, (member.name, part.name, frame))
-                # It stands on the floor meanwhile.
+                # It stands on the floor meanwhile, on its soles where it has any.
                 self.assertGreater(poses.pos[0, :, 1].min(), -1e-9)
+                program = take_of(member, take)
+                soles = [
+                    float(poses.pos[0, n := program.nodes[member.id, j], 1] + rotate(poses.rot[0, n], np.array(at))[1])
+                    for p in member.parts for _, j, at in p.stands_on(member.skeleton)
+                ]  # fmt: skip
+                if soles:
+                    self.assertAlmostEqual(min(soles), 0.0, delta=1e-9)
 
 
 class Limbs(unittest.TestCase):

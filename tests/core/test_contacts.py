@@ -232,11 +232,14 @@ class Kept(unittest.TestCase):
         self.assertTrue(proof.contacts_kept, proof.sentence)
 
     def test_planted_ones_are_kept_by_a_bake_of_the_whole_body(self) -> None:
-        for made, systems in ((cast_off.cast_off, ("ik", "fk")), (lantern_round.lantern_round, ("fk",))):
+        whole, part = (0.0, None), (20.0, 150.0)
+        for made, systems, spans in (
+            (cast_off.cast_off, ("ik", "fk"), (whole, part)), (lantern_round.lantern_round, ("fk",), (part,)),
+        ):  # fmt: skip
             program = Program(*made())
             parts = tuple(id for id in limbs_of(program) if id[0] == "marl")
             body = tuple(b.id for b in program.bounds.values() if b.id == ("marl", "hips"))
-            for first, last in ((0.0, None), (20.0, 150.0)):
+            for first, last in spans:
                 still = planted(program, first, last or float(program.take.last))
                 self.assertGreater(len(still), 1)
                 for baked, to in (((*body, *parts), ""), *((parts, s) for s in systems)):

@@ -17,6 +17,7 @@ from tests.captures import prolonged
 from tests.core.test_handover import demo
 from tests.interface.pages import SIZE, Pages
 from tests.servers import Service
+from yielding_tether.core.body_fit import pointed, refitted
 from yielding_tether.core.transforms import rotate
 from yielding_tether.formats import bvh
 
@@ -82,13 +83,45 @@ class Files(Pages):
         self.assertEqual(told("leg.R", "tip from"), before)
         # It is seen in motion: the foot goes another way than it went.
         expect(page.get_by_role("button", name="Stop")).to_be_visible()
+        # The tip is pointed at on the body, and is where the core says that this is.
+        aim = page.get_by_role("button", name="Point at tip before the ankle, left leg")
+        aim.click()
+        expect(page.get_by_role("status")).to_contain_text("Click the body where the tip is")
+        page.keyboard.press("Escape")
+        expect(page.get_by_role("status")).to_be_hidden()
+        aim.click()
+        # The foot fills the picture.
+        page.wait_for_function(
+            "() => { const s = window.benchView, dot = s.scene.getObjectByName('tip'); dot.updateWorldMatrix(true, false);"
+            " return s.camera.position.distanceTo(s.camera.position.clone().setFromMatrixPosition(dot.matrixWorld)) < 1.5; }"
+        )
+        self.settled(page)
+        x, y = page.evaluate(
+            """() => { const s = window.benchView, b = s.gl.domElement.getBoundingClientRect(); let found = null;
+            const dot = s.scene.getObjectByName("tip"); dot.updateWorldMatrix(true, false);
+            const v = s.camera.position.clone().setFromMatrixPosition(dot.matrixWorld).project(s.camera);
+            return [b.left + (v.x + 1) / 2 * b.width, b.top + (1 - v.y) / 2 * b.height]; }"""
+        )
+        with page.expect_response(lambda r: "/fit" in r.url and "pointed" in (r.request.post_data or "")) as answer:
+            page.mouse.click(x, y)
+        there = answer.value.request.post_data_json["pointed"]
+        member = bvh.read(bvh.write(demo(), "marl", 0, 60), "body", "walker").member
+        value = pointed(
+            refitted(member, {("leg.L", "tip from"): answer.value.request.post_data_json["settings"]["leg.L"]["tip from"]}),
+            "leg.L", "tip", np.array(there["at"]), there["frame"],
+        )  # fmt: skip
+        self.assertAlmostEqual(answer.value.json()["pointed"], value, delta=1e-9)
+        expect(page.get_by_role("textbox", name="tip before the ankle, left leg", exact=True)).to_have_value(
+            f"{1000 * value:.1f}".rstrip("0").rstrip(".")
+        )
+        expect(page.get_by_role("status")).to_be_hidden()
         page.get_by_role("button", name="Bends the other way").click()
         page.get_by_role("combobox", name="ends at", exact=True).click()
         page.get_by_role("option", name="hand.R", exact=True).click()
         expect(page.get_by_role("alert").first).to_contain_text("don't hang one below the other")
         expect(page.get_by_role("button", name="Apply")).to_be_disabled()
         page.get_by_role("button", name="Put all back").click()
-        expect(page.get_by_role("button", name=re.compile(r"^was "))).to_be_hidden()
+        expect(page.get_by_role("button", name=re.compile(r"^was "))).to_have_count(0)
         slider.focus()
         for _ in range(10):
             page.keyboard.press("ArrowRight")

@@ -14,7 +14,7 @@ from tests.core.readings import guides_of
 from tests.core.test_handover import demo
 from tests.formats.test_bvh import written
 from tests.servers import Service, socket_to
-from yielding_tether.core.body_fit import refitted, rehearsal
+from yielding_tether.core.body_fit import pointed, refitted, rehearsal
 from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.measure import meter
 from yielding_tether.core.operations import handover, pose
@@ -88,6 +88,14 @@ class Serving(unittest.TestCase):
         np.testing.assert_allclose(
             poses[:, : len(member.skeleton), :3], shown.evaluate(shown.take.frames).pos[:, shown.joints()[1]], atol=1e-6
         )
+        # What is pointed at on the body is the figure that the core says; what it can't be is told.
+        there = {"setting": "heel", "at": [0.05, 0.02, -0.1], "frame": 0.0}
+        self.assertEqual(
+            self.fit(scene, "body", part="leg.L", pointed=there).json()["pointed"],
+            pointed(member, "leg.L", "heel", np.array(there["at"]), 0.0),
+        )
+        beyond = self.fit(scene, "body", part="leg.L", pointed={**there, "at": [0.0, 0.0, -9.0]})
+        self.assertEqual((beyond.status_code, "limits" in beyond.json()["message"]), (422, True))
         # Nothing was written; what was written since refuses who knows only what was before.
         self.assertEqual(self.fit(scene, "body").json()["parts"], told["parts"])
         limbs = [{**x, "flipped": k == 0} for k, x in enumerate(told["limbs"])]

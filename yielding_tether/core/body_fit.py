@@ -17,7 +17,7 @@ from .parts import Part
 from .program import Program
 from .proposal import CHOSEN, Limb, propose
 from .takes import Capture, Scene, Take
-from .transforms import Floats, rotate
+from .transforms import Floats, inverse, rotate
 
 #: Frames of a rehearsal from rest to a pose and back.
 BEAT = 24
@@ -90,6 +90,18 @@ def _set(part: Part, values: Mapping[str, float], must: bool = False) -> Part:
     return part
 
 
+def pointed(member: Member, part: str, setting: str, at: Floats, frame: float = 0.0) -> float:
+    """The figure by which what a setting places comes as far as a point (3,) of the world (metres), at a frame of the part's
+    rehearsal. CoreError where there is no such setting, where it is no place, or out of its limits."""
+    mine = {s.id: s for p in member.parts if p.name == part for s in p.settings()}.get(setting)
+    if mine is None:
+        raise CoreError(f"{member.name} has no {setting!r} of {part!r} to set.")
+    program = Program(Scene("pointed at", (member,)), rehearsal(member, part))
+    pose, node = program.evaluate([frame]), program.nodes.get((member.id, mine.joint), program.world)
+    x, y, z = rotate(inverse(pose.rot[0, node]), at - pose.pos[0, node]).tolist()
+    return mine.reached((x, y, z))
+
+
 def rehearsal(member: Member, part: str) -> Take:
     """A take that shows how a part of a body moves: from rest to one pose after another and back."""
     poses = member.part(part).shown(member.skeleton, orders_of(member))
@@ -120,7 +132,10 @@ def _standing(member: Member) -> dict[str, Curve]:
     bones = member.skeleton
     pos, rot = bones.rest_pose
     tips = [pos[j] + rotate(rot[j], np.array(b.tip)) for j, b in enumerate(bones.joints) if b.tip is not None]
-    lowest = float(np.array([*pos, *tips])[:, 1].min())
+    stands = [(bones.index[j], np.array(at)) for p in member.parts for _, j, at in p.stands_on(bones)]
+    soles = [pos[j] + rotate(rot[j], at) for j, at in stands]
+    # Joints and their ends lie within a foot, its sole under them.
+    lowest = float(np.array([*pos, *tips, *soles])[:, 1].min())
     root = next((p for p in member.parts if p.free and p.joints[0] == bones.joints[0].name), None)
     heights = [c for c in root.channels() if c.name == "ty"] if root else []
     return {channel_id(member.id, c.control, "ty"): curve([Key(0.0, -lowest, -lowest)]) for c in heights}

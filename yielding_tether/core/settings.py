@@ -24,8 +24,9 @@ V = tuple[float, float, float]
 @dataclass(frozen=True)
 class Setting:
     """One figure of a part, between `least` and `most`. `at`: where it is in the part, names of fields and places in tuples
-    ("shrug.past.0"). `along`: for places, the direction in which they go, and the figure is how far; where several go together, the
-    others change by as much as the first. `shared`: where all that are to be at most one in all are: the others give way."""
+    ("shrug.past.0"). `along`: for places in `joint`, the direction in which they go, and the figure is how far; where several go
+    together, the others change by as much as the first. `shared`: where all that are to be at most one in all are: the others give
+    way."""
 
     id: str
     label: str
@@ -35,10 +36,26 @@ class Setting:
     at: tuple[str, ...]
     along: V | None = None
     shared: str = ""
+    joint: str = ""
 
     def of(self, part: Part) -> float:
         """The figure of a part."""
         return self._read(_found(part, self.at[0]))
+
+    def places(self, part: Part) -> tuple[V, ...]:
+        """Where what it sets lies in its joint, metres; nothing of figures that are no places."""
+        return tuple(_found(part, path) for path in self.at) if self.along else ()
+
+    def reached(self, place: V) -> float:
+        """The figure by which what it sets comes as far as a place in its joint (metres). CoreError where it sets no place, or
+        where that is out of its limits."""
+        if self.along is None:
+            raise CoreError(f"{self.label} is no place that could be pointed at.")
+        value = self._read(place)
+        if not self.least <= value <= self.most:
+            told = " to ".join(f"{1000.0 * x:.0f}" for x in (self.least, self.most))
+            raise CoreError(f"{self.label} can't be {1000.0 * value:.0f} mm: its limits are {told} mm.")
+        return value
 
     def put(self, part: T, value: float) -> T:
         """The part with another figure. CoreError where that is out of its limits."""

@@ -4,9 +4,10 @@ from __future__ import annotations
 
 from dataclasses import replace
 
+import numpy as np
 from fastapi import FastAPI
 
-from ..core.body_fit import Check, checks, limbs_of, orders_of, refitted, rehearsal
+from ..core.body_fit import Check, checks, limbs_of, orders_of, pointed, refitted, rehearsal
 from ..core.cast import Member
 from ..core.channels import TRAITS
 from ..core.contact_finding import find
@@ -66,6 +67,9 @@ def fitted(studio: Studio, scene_id: int, member_id: str, asked: s.FitAsked) -> 
         studio.forget()
         before = after
     info = _told(before, after, scene.name, closed, said)
+    if asked.pointed is not None:
+        there = asked.pointed
+        info.pointed = pointed(after, asked.part, there.setting, np.array(there.at), there.frame)
     if asked.part in {p.name for p in info.parts if p.moves}:
         shown = Program(Scene(scene.name, (after,)), rehearsal(after, asked.part))
         info.show, info.trial = studio.show(shown, counted[0][0] if counted else 1, scene_id)
@@ -117,7 +121,7 @@ def _told(before: Member, after: Member, scene: str, closed: str, said: list[Che
             settings=[
                 s.SettingInfo(
                     id=x.id, label=x.label, unit=TRAITS[x.kind].unit, value=x.of(p), before=there.get((p.name, x.id)),
-                    least=x.least, most=x.most,
+                    least=x.least, most=x.most, joint=x.joint, places=list(x.places(p)),
                 )
                 for x in p.settings()
             ],
@@ -128,5 +132,5 @@ def _told(before: Member, after: Member, scene: str, closed: str, said: list[Che
         limbs=[s.LimbSaid(corners=list(x.corners), role=x.role, side=x.side, flipped=x.flipped) for x in limbs_of(after)],
         joints=[j.name for j in bones.joints], parents=list(bones.parents), notes=list(after.notes),
         checks=[s.FitCheck(sentence=c.sentence, well=c.well) for c in said], closed=closed, changed=after != before,
-        show=None, trial=None,
+        show=None, trial=None, pointed=None,
     )  # fmt: skip

@@ -812,18 +812,29 @@ class LimbSaid(Asked):
     flipped: bool = False
 
 
+class PointedAt(Asked):
+    """A point of the world (metres) on a body as it stands at a frame of what is shown of a part, to which a setting of that
+    part is to come."""
+
+    setting: str
+    at: tuple[Finite, Finite, Finite]
+    frame: Finite = 0.0
+
+
 class FitAsked(Asked):
     """A body to be fitted: figures by part and setting, and its limbs where they are others than found. `part`: the one whose
-    motion is shown; `apply` writes it, else it is only tried."""
+    motion is shown; `apply` writes it, else it is only tried. `pointed`: a place of that part that was clicked on the body."""
 
     settings: dict[str, dict[str, Finite]] = {}
     limbs: Annotated[list[LimbSaid], Field(max_length=40)] | None = None
     part: str = ""
     apply: bool = False
+    pointed: PointedAt | None = None
 
 
 class SettingInfo(Model):
-    """One figure of a part, in `unit` (rad, m, or none), between `least` and `most`; `before`: as it is without what is tried."""
+    """One figure of a part, in `unit` (rad, m, or none), between `least` and `most`; `before`: as it is without what is tried.
+    `places`: of one that can be pointed at, what it sets, in `joint` (metres)."""
 
     id: str
     label: str
@@ -832,6 +843,8 @@ class SettingInfo(Model):
     before: float | None
     least: float
     most: float
+    joint: str
+    places: list[tuple[float, float, float]]
 
 
 class FitPart(Model):
@@ -865,6 +878,7 @@ class FitInfo(Model):
     changed: bool = Field(description="whether anything is other than it was")
     show: TakeInfo | None
     trial: str | None
+    pointed: float | None = Field(description="the figure that was pointed at")
 
 
 class MismatchInfo(Model):

@@ -1,5 +1,6 @@
 import { Alert, Box, Button, Typography, useTheme } from "@mui/material";
-import { useEffect, useState } from "react";
+import { useCallback, useEffect, useState } from "react";
+import type { Vector3 } from "three";
 import { usePlayback } from "../bench/playback";
 import { View } from "../bench/stage/View";
 import { useBench, usePick } from "../bench/state";
@@ -8,6 +9,7 @@ import { Mark } from "../shared/Mark";
 import { go } from "../shared/route";
 import { sideMark } from "../shared/theme";
 import { another, Limbs } from "./Limbs";
+import { Places } from "./Places";
 import { Settings } from "./Settings";
 import { NO_CHANGES, useFit, useShown } from "./useFit";
 
@@ -20,26 +22,49 @@ export default function Fit({ sceneId, member, first }: { sceneId: number; membe
   useShown(info, name);
   usePlayback();
   const part = info?.parts.find((p) => p.name === name);
+  const [wanted, setPointing] = useState<string | null>(null);
+  const pointing = part?.settings.find((s) => s.id === wanted && s.places.length > 0);
+  const aim = useCallback(
+    (id: string | null) => {
+      setPointing(id);
+      const joint = part?.settings.find((s) => s.id === id)?.joint;
+      // At rest nothing is hidden by how it moves.
+      if (joint && shown) set({ playing: false, frame: shown.first, framing: { what: "part", from: joint } });
+      else set({ framing: { what: "body" } });
+    },
+    [part, shown, set, setPointing],
+  );
   useEffect(() => {
     // What was in hand may be gone with other limbs.
     if (info && !part) fit.setPart((info.parts.find((p) => p.corners.length && p.settings.length) ?? info.parts[0]!).name);
   }, [info, part, fit]);
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {
-      if ((event.target as HTMLElement).closest("input, [role=listbox], [role=combobox], button, a")) return;
+      const own = "input, [role=listbox], [role=combobox]";
+      // A button has Space for itself, and nothing to leave.
+      if ((event.target as HTMLElement).closest(event.key === "Escape" ? own : `${own}, button, a`)) return;
       if (event.key === " ") set({ playing: !useBench.getState().playing });
-      else if (event.key === "Escape") history.back();
+      else if (event.key === "Escape") {
+        if (pointing) aim(null);
+        else history.back();
+      }
       else return;
       event.preventDefault();
     };
     window.addEventListener("keydown", onKey);
     return () => window.removeEventListener("keydown", onKey);
-  }, [set]);
+  }, [set, pointing, aim]);
   const put = (id: string, value: number) => {
     if (!part || !info) return;
     fit.set(part.name, id, value);
     const other = alike && partner(info, part);
     if (other && other.settings.some((s) => s.id === id)) fit.set(other.name, id, value);
+  };
+  const place = async (at: Vector3) => {
+    const value = await fit.point(pointing!.id, [at.x, at.y, at.z], useBench.getState().frame);
+    if (value === null) return;
+    put(pointing!.id, value);
+    aim(null);
   };
   const limbs = changes.limbs ?? info?.limbs ?? [];
   const at = part ? limbs.findIndex((l) => part.corners.length && l.corners.at(-1) === part.corners.at(-1)) : -1;
@@ -73,7 +98,16 @@ export default function Fit({ sceneId, member, first }: { sceneId: number; membe
         )}
       </Box>
       <Box component="main" sx={{ position: "relative", overflow: "hidden" }}>
-        {shown && useBench.getState().lookedAt && <View info={shown} />}
+        {shown && useBench.getState().lookedAt && (
+          <View info={shown} onPlace={pointing && ((at) => void place(at))}>
+            {part && <Places info={shown} member={info!.member} settings={part.settings} chosen={pointing?.id} />}
+          </View>
+        )}
+        {pointing && (
+          <Typography role="status" sx={{ position: "absolute", top: 12, left: 12, px: 1.5, py: 0.5, borderRadius: 1, bgcolor: "background.paper" }}>
+            Click the body where the {pointing.label.replace(/ (behind|before|under|aside).*/, "")} is. Esc leaves it.
+          </Typography>
+        )}
         <Box sx={{ position: "absolute", left: 12, bottom: 12, display: "flex", gap: 1, alignItems: "center" }}>
           <Button size="small" variant={playing ? "contained" : "outlined"} disableElevation onClick={() => set({ playing: !playing })}>
             {playing ? "Stop" : "Play"}
@@ -101,7 +135,7 @@ export default function Fit({ sceneId, member, first }: { sceneId: number; membe
                 Both sides alike
               </Button>
             )}
-            <Settings part={part} asked={changes.settings[part.name]} onSet={put} />
+            <Settings part={part} asked={changes.settings[part.name]} onSet={put} pointing={pointing?.id ?? null} onPointing={aim} />
             {info.closed && at >= 0 && (
               <Typography color="text.secondary" sx={{ fontSize: 13, mt: 1 }}>
                 {info.closed}

@@ -47,6 +47,15 @@ export function useFit(sceneId: number, member: string, first: string) {
     return () => clearTimeout(soon);
   }, [ask, changes, part]);
 
+  /** The figure of a setting of the part in hand that was pointed at on its body, or null where it can't be that. */
+  const point = async (setting: string, at: [number, number, number], frame: number) => {
+    try {
+      return (await post<FitInfo>(path, { ...changes, part, pointed: { setting, at, frame } })).pointed;
+    } catch (error) {
+      useNotice.getState().say((error as Error).message);
+      return null;
+    }
+  };
   const apply = async () => {
     const done = await ask({ ...changes, part, apply: true });
     if (!done) return;
@@ -56,7 +65,7 @@ export function useFit(sceneId: number, member: string, first: string) {
     useNotice.getState().say(`${done.name} is fitted anew.`);
   };
   const set = (of: string, id: string, value: number) => setChanges((c) => ({ ...c, settings: { ...c.settings, [of]: { ...c.settings[of], [id]: value } } }));
-  return { info, changes, part, refused, setPart, set, setLimbs: (limbs: LimbSaid[] | null) => setChanges((c) => ({ ...c, limbs })), reset: () => setChanges(NO_CHANGES), apply };
+  return { info, changes, part, refused, setPart, set, setLimbs: (limbs: LimbSaid[] | null) => setChanges((c) => ({ ...c, limbs })), reset: () => setChanges(NO_CHANGES), apply, point };
 }
 
 /** Lays what shows the motion of a part out for the view, and plays it. */

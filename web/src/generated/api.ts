@@ -1267,7 +1267,7 @@ export interface components {
         /**
          * FitAsked
          * @description A body to be fitted: figures by part and setting, and its limbs where they are others than found. `part`: the one whose
-         *     motion is shown; `apply` writes it, else it is only tried.
+         *     motion is shown; `apply` writes it, else it is only tried. `pointed`: a place of that part that was clicked on the body.
          */
         FitAsked: {
             /**
@@ -1291,6 +1291,7 @@ export interface components {
              * @default false
              */
             apply: boolean;
+            pointed?: components["schemas"]["PointedAt"] | null;
         };
         /** FitCheck */
         FitCheck: {
@@ -1335,6 +1336,11 @@ export interface components {
             show: components["schemas"]["TakeInfo"] | null;
             /** Trial */
             trial: string | null;
+            /**
+             * Pointed
+             * @description the figure that was pointed at
+             */
+            pointed: number | null;
         };
         /** FitPart */
         FitPart: {
@@ -2077,6 +2083,26 @@ export interface components {
             last: number;
         };
         /**
+         * PointedAt
+         * @description A point of the world (metres) on a body as it stands at a frame of what is shown of a part, to which a setting of that
+         *     part is to come.
+         */
+        PointedAt: {
+            /** Setting */
+            setting: string;
+            /** At */
+            at: [
+                number,
+                number,
+                number
+            ];
+            /**
+             * Frame
+             * @default 0
+             */
+            frame: number;
+        };
+        /**
          * PoseStrip
          * @description Small poses of the characters: per frame, bones as (from, to) points seen from the front side.
          */
@@ -2274,6 +2300,7 @@ export interface components {
         /**
          * SettingInfo
          * @description One figure of a part, in `unit` (rad, m, or none), between `least` and `most`; `before`: as it is without what is tried.
+         *     `places`: of one that can be pointed at, what it sets, in `joint` (metres).
          */
         SettingInfo: {
             /** Id */
@@ -2290,6 +2317,14 @@ export interface components {
             least: number;
             /** Most */
             most: number;
+            /** Joint */
+            joint: string;
+            /** Places */
+            places: [
+                number,
+                number,
+                number
+            ][];
         };
         /** ShapeInfo */
         ShapeInfo: {

@@ -132,7 +132,9 @@ class LegPart(LimbPart, kind="footed limb"):
 
         def one(id: str, label: str, way: Floats, at: tuple[str, ...] = ()) -> Setting:
             along = (float(way[0]), float(way[1]), float(way[2]))
-            return Setting(id, label, "length", -most, most, tuple(f"sole.{x}" for x in at or (id,)), along)
+            return Setting(
+                id, label, "length", -most, most, tuple(f"sole.{x}" for x in at or (id,)), along, joint=self.joints[2]
+            )
 
         return (
             Setting("tip from", "turns about the tip from", "angle", 0.1, np.pi, ("sole.tip_from",)),

@@ -130,7 +130,7 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
       here.controls.target.set(...found.target);
     } else if (asked && asked !== answered.current) {
       const { focus } = useBench.getState();
-      const subject: Subject = asked.what === "all" ? "all" : asked.what === "part" && focus ? { part: focus } : { member: bodyOf(info) };
+      const subject: Subject = asked.what === "all" ? "all" : asked.what === "part" && focus ? { part: focus, from: asked.from } : { member: bodyOf(info) };
       reframed(info, table, subject, here, inset);
     }
     answered.current = asked;

@@ -1,6 +1,6 @@
 import { Box, useTheme } from "@mui/material";
 import { Canvas, useThree } from "@react-three/fiber";
-import { useEffect, useMemo, useState } from "react";
+import { useEffect, useMemo, useState, type ReactNode } from "react";
 import * as THREE from "three";
 import type { TakeInfo } from "../../shared/api";
 import { drawnInSoftware } from "../../shared/drawing";
@@ -85,8 +85,16 @@ function Ground({ water }: { water: boolean }) {
   );
 }
 
+interface ViewProps {
+  info: TakeInfo;
+  /** A place on a body is asked for: bodies are drawn in the pieces that are clicked, and nothing else is taken in hand. */
+  onPlace?: (at: THREE.Vector3) => void;
+  /** What else is drawn in the picture. */
+  children?: ReactNode;
+}
+
 /** The 3D picture: bodies, controls, ghosts. Drawn only when something changes. */
-export function View({ info }: { info: TakeInfo }) {
+export function View({ info, onPlace, children }: ViewProps) {
   const theme = useTheme();
   const { focus, ghosts, body, light, controls, bones, trails, slips, alone, pinned, beside, trial, playing, set } = usePick(
     "lookedAt", "focus", "ghosts", "body", "light", "controls", "bones", "trails", "slips", "alone", "pinned", "beside", "trial", "playing", "set",
@@ -102,7 +110,7 @@ export function View({ info }: { info: TakeInfo }) {
   const skins = useSkins(info);
   const dpr = useSharpness();
   // In pieces where one part is looked at alone, or where bodies are to be light.
-  const whole = !alone && !light;
+  const whole = !alone && !light && !onPlace;
   const inHand = useBench((b) => b.inHand);
   const handles = useMemo(() => handlesOf(info, focus, inHand), [info, focus, inHand]);
   const hasSet = info.members.some((m) => m.kind === "set");
@@ -125,7 +133,7 @@ export function View({ info }: { info: TakeInfo }) {
         <Camera info={info} held={held} />
         <Ground water={hasSet} />
         {body && whole && <Skins info={info} skins={skins} />}
-        {body && <Figures info={info} pose={() => poseNow()} skinned={whole ? skins : undefined} alone={alone ? focus : null} clearFor={focus} pickSet={asking !== undefined} onPoint={asking && ((joint, x, y) => setTold(joint === null ? null : { words: nameOf(joint), x, y }))} onPick={(part, joint, at) => (asking ? void choose(asking.name, asking.kind === "point" ? spoken(at) : joint) : set({ focus: part }))} />}
+        {body && <Figures info={info} pose={() => poseNow()} skinned={whole ? skins : undefined} alone={alone ? focus : null} clearFor={focus} pickSet={asking !== undefined} onPoint={asking && ((joint, x, y) => setTold(joint === null ? null : { words: nameOf(joint), x, y }))} onPick={(part, joint, at) => (onPlace ? onPlace(at) : asking ? void choose(asking.name, asking.kind === "point" ? spoken(at) : joint) : set({ focus: part }))} />}
         {beside !== null && <Figures info={info} pose={poseBeside} ghost={theme.ink.left} />}
         {pinned.map((frame) => (
           <Sketch key={frame} info={info} pose={() => poseAt(frame)} color={theme.ink.left} opacity={0.6} />
@@ -142,6 +150,7 @@ export function View({ info }: { info: TakeInfo }) {
             <Sketch info={info} pose={() => poseNow(1)} color={theme.ink.alarm} opacity={0.45} />
           </>
         )}
+        {children}
         {controls && handles.map((spec) => <Handle key={`${spec.member}/${spec.part}/${spec.control}`} info={info} spec={spec} onHold={setHeld} />)}
       </Canvas>
       {told && operation && <Words told={told} />}

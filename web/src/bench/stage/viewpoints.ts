@@ -23,8 +23,8 @@ const sidesFrom = (first: 1 | -1) => [40, -40, 75, -75, 10, 110, -110, 145, -145
 /** Height of the camera at floor level, metres. */
 const FLOOR = 0.09;
 
-/** What is to be seen: a part, the body of a character, or all that moves. */
-export type Subject = { part: PartRef } | { member: string } | "all";
+/** What is to be seen: a part, from one of its joints on, the body of a character, or all that moves. */
+export type Subject = { part: PartRef; from?: string } | { member: string } | "all";
 
 const indices = new WeakMap<TakeInfo, Map<string, number>>();
 
@@ -40,7 +40,8 @@ export function spotsFor(info: TakeInfo, table: Float32Array, subject: Subject):
   for (const member of info.members) {
     if (subject === "all" ? member.kind === "set" || member.kind === "camera" : "member" in subject ? subject.member !== member.id : subject.part.member !== member.id) continue;
     const joints = subject !== "all" && "part" in subject ? (member.parts.find((p) => p.name === subject.part.part)?.joints ?? []) : member.joints;
-    const wanted = new Set(joints);
+    const from = subject !== "all" && "part" in subject && subject.from ? joints.indexOf(subject.from) : 0;
+    const wanted = new Set(joints.slice(Math.max(from, 0)));
     for (const joint of wanted) found.push({ at: placed(table, rowOf(info, member.id, joint)).pos, reach: 0.02 });
     for (const shape of member.shapes) {
       if (!wanted.has(shape.joint)) continue;
