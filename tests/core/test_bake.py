@@ -19,7 +19,7 @@ from yielding_tether.core.operations.bake import Bake, apply
 from yielding_tether.core.operations.handover import Handover
 from yielding_tether.core.operations.handover import apply as handover
 from yielding_tether.core.program import Program
-from yielding_tether.core.takes import Scene
+from yielding_tether.core.takes import WORLD, Contact, Scene
 from yielding_tether.core.transforms import Floats, rotation_distance
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round
@@ -212,6 +212,19 @@ class OfACapture(unittest.TestCase):
                 every, _ = apply(program, Bake(parts, to, 0.0, keys="every"))
                 few, all_ = (sum(len(c) for c in t.curves.values()) for t in (take, every))
                 self.assertLess(few, 0.3 * all_)
+
+    def test_what_stands_is_baked_by_its_end_and_what_swings_free_by_its_joints(self) -> None:
+        program = crossing()
+        parts = tuple(("body", p) for p in ("arm.L", "arm.R", "leg.L"))
+        contacts = (
+            Contact("body", "foot.L", WORLD, WORLD, 10.0, 20.0), Contact("body", "hand.R", WORLD, WORLD, 70.0, 90.0),
+        )  # fmt: skip
+        # Nobody has looked for any yet: all of them might.
+        for found, want in (((), "ik ik ik"), (contacts, "fk fk ik")):
+            before = program.on(replace(program.take, contacts=found))
+            after = before.on(apply(before, Bake(parts, "", 0.0, 60.0))[0])
+            drives = [after.bound(*p) for p in parts]
+            self.assertEqual([b.state(after.sample([30.0], LEAVING, b.driver_channels)) for b in drives], want.split())
 
     def test_to_a_system_that_follows_something_else(self) -> None:
         program = crossing()

@@ -6,6 +6,7 @@ import unittest
 from dataclasses import replace
 
 import numpy as np
+from scipy.spatial.transform import Rotation
 
 from yielding_tether.core.cast import Member
 from yielding_tether.core.contacts import measure_all
@@ -23,6 +24,8 @@ from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
 from yielding_tether.demo import named
+from yielding_tether.demo.rough_crossing import Kind
+from yielding_tether.demo.rough_crossing import crossing as rough
 
 from .test_bake import crossing
 from .test_findings import clean
@@ -374,6 +377,37 @@ class Asking(unittest.TestCase):
         self.assertEqual(outcome.label, "Mirror Marl, from frame 0 on")
         with self.assertRaisesRegex(CoreError, "part of a body"):
             run(program, "mirror", Asked((("rope", "rope"),), 0.0))
+
+
+class OnADeckThatRocks(unittest.TestCase):
+    def test_what_was_planted_of_a_capture_stands_on_the_other_side_as_still(self) -> None:
+        """The root of a capture follows nothing: the mirror goes with the deck on which the feet stand, baked or not."""
+        made = rough(Kind(rate=30.0, noise=0.002, pace=2.0, seed=9))
+        hips = (("marl", "hips"),)
+        raw = Program(made.scene, made.take)
+        legs = (("marl", "leg.L"), ("marl", "leg.R"))
+        only = {"whom": "parts", "bake": "none", "repair": "none"}
+        planted = raw.on(run(raw, "workable", Asked(legs, 0.0, None, only)).take)
+        baked = planted.on(run(planted, "bake", Asked((*hips, *legs), 0.0, None, {"tolerance": 2.0})).take)
+        for program in (planted, baked):
+            done = run(program, "mirror", Asked(hips, 0.0))
+            after = program.on(done.take)
+            # Where a capture takes over between two of its samples, what was exact at these is so to some micrometres.
+            self.assertLess(max(c.pose for c in done.proof.changes), 1e-5 if program is planted else 1e-6)
+            slips = [[float(s.place.max()) for s in measure_all(p, p.take.contacts)] for p in (program, after)]
+            self.assertEqual(len(slips[0]), len(slips[1]))
+            self.assertLess(max(slips[1]), max(slips[0]) + 1e-5)
+            # An independent reflection, in the deck as it stands at each frame, in the plane in which the root walks.
+            was, now = (p.evaluate(p.take.frames) for p in (program, after))
+            deck, axis = program.nodes["deck", "deck"], 2
+            for joint in ("hips", "head", "hand.L", "foot.L", "foot.R"):
+                nodes = program.nodes["marl", joint], program.nodes["marl", other_side(joint)]
+                one, two = (
+                    Rotation.from_quat(p.rot[:, deck]).inv().apply(p.pos[:, n] - p.pos[:, deck])
+                    for p, n in zip((was, now), nodes, strict=True)
+                )
+                one[:, axis] = 2.0 * 0.3 - one[:, axis]
+                self.assertLess(np.abs(one - two).max(), 1e-6 if program is planted else 1.5e-3, joint)
 
 
 class OfLayers(unittest.TestCase):

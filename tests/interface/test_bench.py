@@ -109,7 +109,7 @@ class Bench(Pages):
         field = page.get_by_label("Frame", exact=True)
         field.fill("60")
         field.press("Enter")
-        expect(page.get_by_test_id("driver")).to_contain_text("FK drives here")
+        expect(page.get_by_test_id("driver")).to_contain_text("Driven by FK")
         page.wait_for_timeout(500)
         x, y = self.grab(page, "arm.R", 0)
         page.mouse.move(x, y)
@@ -144,7 +144,7 @@ class Bench(Pages):
     def test_the_card_shows_both_systems_as_the_core_has_them(self) -> None:
         page = self.bench()
         card = page.get_by_label("Part card")
-        expect(card).to_contain_text("IK drives here, follows rail")
+        expect(card).to_contain_text("Driven by IK, follows rail")
         limb = demo().bounds["marl", "arm.R"]
         values = demo().sample([118.0], 0, limb.systems["ik"].channels)[:, 0]
         for label, value in (("move x", 1000 * values[0]), ("swivel", np.degrees(values[6]))):
@@ -165,7 +165,7 @@ class Bench(Pages):
             page.get_by_test_id("picker").set_input_files(file)
             page.wait_for_url(re.compile(r"/take/\d+"))
         self.drawn(page)
-        expect(page.get_by_test_id("driver")).to_contain_text("The capture drives here")
+        expect(page.get_by_test_id("driver")).to_contain_text("Driven by the capture")
         self.select(page, "left arm", 5, 20)
         expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")
         page.keyboard.press("Enter")

@@ -135,7 +135,7 @@ class Torso(Crew):
         self.apply(page, "Hand over head to head's lead")
         self.select(page, "head", 36, 204)
         self.follow(page, "the world", "ride along")
-        expect(page.get_by_test_id("driver")).to_contain_text("Head's lead drives here, follows the world")
+        expect(page.get_by_test_id("driver")).to_contain_text("Driven by head's lead, follows the world")
         names, _, rot = self.places(self.take(), at)
         head = names.index(("marl", "head"))
         self.assertLess(np.abs(rot[:, head] - rot[:1, head]).max(), 1e-6)

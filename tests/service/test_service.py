@@ -229,7 +229,7 @@ class Serving(unittest.TestCase):
         np.testing.assert_array_equal(told, worst)
         self.assertGreater(max(worst), 1e-3)
         card = self.http.get(f"/takes/{info['id']}/card", params={**ARM, "frame": 118}).json()
-        self.assertEqual((card["driver"], card["says"]), ("ik", "IK drives here"))
+        self.assertEqual((card["driver"], card["says"]), ("ik", "Driven by IK"))
         self.assertAlmostEqual(card["idle_place"], place[18], places=9)
         driving = next(s for s in card["systems"] if s["driving"])
         self.assertTrue(all(c["keyed"] for c in driving["channels"]))

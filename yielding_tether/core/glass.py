@@ -13,6 +13,7 @@ from typing import Literal
 import numpy as np
 
 from .cast import Member
+from .contacts import anchor_node
 from .curves import LEAVING
 from .errors import CoreError
 from .program import Program
@@ -20,6 +21,8 @@ from .rig import Bound
 from .sides import across
 from .transforms import Floats, Ints, inverse, multiply, rotate
 
+#: What moves by no more than this (metres, and of a unit quaternion) in a whole take stands still.
+STILL = 1e-9
 _UP = np.array([0.0, 1.0, 0.0])
 
 
@@ -37,7 +40,7 @@ class Beginning:
 class Glass:
     """A mirror fixed in something that may move: the node it is fixed in, its point (3,) and unit normal (3,) there, the
     normal of the body's own plane at rest (3,), and whether it `flips` at all; and where all that it shows is moved to, there too:
-    by a turn (4,), and then a shift (3,)."""
+    by a turn (4,), and then a shift (3,). `stood`: it is fixed in what the body stands on, though its root does not follow that."""
 
     program: Program
     node: int
@@ -47,6 +50,7 @@ class Glass:
     flips: bool = True
     turn: Floats | None = None
     shift: Floats | None = None
+    stood: bool = False
 
     def at(self, times: Floats, side: Ints | int = LEAVING, now: Program | None = None) -> Shown:
         """The mirror as it stands at these times; what it shows is as it stands then in `now`, where that is another take."""
@@ -108,8 +112,26 @@ class Plane:
 STAGE = Plane()
 
 
-def glass_of(program: Program, member: Member, frame: float, plane: Plane) -> Glass:
-    """A plane through a body at a frame, or elsewhere, fixed in what carries its root there or in what it is said to be."""
+def stood_on(program: Program, member: Member) -> int:
+    """Node of the set piece on which a body stands and holds for the longest time of its take, by its contacts; the world where
+    there is none, or where it never moves."""
+    lasting: dict[int, float] = {}
+    for c in program.take.contacts:
+        if c.member == member.id:
+            node = anchor_node(program, c)
+            lasting[node] = lasting.get(node, 0.0) + c.last - c.first
+    node = max(lasting, key=lambda n: lasting[n], default=program.world)
+    pieces = {n for b in program.bounds.values() if b.member.kind == "set" for n in b.nodes.tolist()}
+    if node not in pieces:
+        return program.world
+    pos, rot = program.track(program.take.frames, LEAVING, [node])
+    moves = np.ptp(pos, axis=0).max() > STILL or np.ptp(rot, axis=0).max() > STILL
+    return node if moves else program.world
+
+
+def glass_of(program: Program, member: Member, frame: float, plane: Plane, stands: bool = True) -> Glass:
+    """A plane through a body at a frame, or elsewhere, fixed in what carries its root there, else (`stands`) in what the body
+    stands on, or in what it is said to be."""
     root = next((b for b in program.bounds.values() if b.member.id == member.id and b.part.free), None)
     rest, how = across(member), plane.how
     flips = how != "none"
@@ -123,6 +145,9 @@ def glass_of(program: Program, member: Member, frame: float, plane: Plane) -> Gl
         weights = [float(program.now(frame, one.switches).max(initial=0.0)) for one in control.anchors]
         if max(weights) > 0.5:
             node = control.anchors[int(np.argmax(weights))].node
+    stood = node == program.world and stands and how != "fixed"
+    node = stood_on(program, member) if stood else node
+    stood = stood and node != program.world
     node = plane.node if how == "fixed" else node
     poses = program.evaluate([frame], only=[joint, node])
     back = inverse(poses.rot[0, node])
@@ -140,7 +165,7 @@ def glass_of(program: Program, member: Member, frame: float, plane: Plane) -> Gl
         normal = straight
     place = np.array(plane.spot) if how == "spot" else poses.pos[0, node if how == "fixed" else joint]
     point = rotate(back, place - poses.pos[0, node])
-    return Glass(program, node, point, normal / np.linalg.norm(normal), rest, flips)
+    return Glass(program, node, point, normal / np.linalg.norm(normal), rest, flips, stood=stood)
 
 
 def glass_within(program: Program, bound: Bound) -> Glass:

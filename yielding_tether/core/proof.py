@@ -582,13 +582,15 @@ def _sentence(proof: Proof) -> str:
     if proof.tolerance is not None:
         within = f"{1000 * proof.tolerance[0]:g} mm and {np.degrees(proof.tolerance[1]):g}°"
         bound = f" ({'within' if proof.within else 'beyond'} the tolerance of {within})"
-    turned = f"{np.degrees(proof.departure_turn.value):.2f}°"
-    worst_at = d.frame if d.value > UNCHANGED else proof.departure_turn.frame
-    parts.append(f"after it the motion differs by at most {_mm(d.value)} and {turned}, at frame {worst_at:g}{bound}")
+    turn = proof.departure_turn
+    worst_at = d.frame if d.value > UNCHANGED else turn.frame
+    differs = f"after it the motion differs by at most {_mm(d.value)} and {np.degrees(turn.value):.2f}°, at frame {worst_at:g}{bound}"
+    parts.append("every pose stays" if max(d.value, turn.value) <= UNCHANGED else differs)
     o = proof.outside_place.value
     parts.append("outside unchanged" if proof.unchanged_outside else f"outside changed by {_mm(o)}")
     k = proof.keys
-    parts.append(f"keys: {k.kept} kept, {k.added} added, {k.removed} removed")
+    changed = f"keys: {k.kept} kept, {k.added} added, {k.removed} removed"
+    parts.append(changed if k.added or k.removed else "no key is added or removed")
     if proof.contacts:
         parts.append(_contacts_words(proof.contacts))
     if proof.gives:

@@ -570,7 +570,7 @@ def card(program: Program, member_id: str, part_name: str, frame: float, layer: 
         rule = "Let one system drive here before posing."
     else:
         label = bound.label_of(driver)
-        says = f"{label[0].upper()}{label[1:]} drives here" if len(bound.systems) > 1 else ""
+        says = f"Driven by {label}" if len(bound.systems) > 1 else ""
         adjusts = bound.systems[driver].system.moves_alone
         rule = (
             "It goes on top of the capture, as an adjustment at this frame."

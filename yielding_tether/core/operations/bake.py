@@ -96,7 +96,7 @@ def baked(program: Program, asked: Bake) -> Program:
     bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
     now = program
     for k, bound in enumerate(bounds):
-        system = _system(program, bound, asked.to, first)
+        system = _system(program, bound, asked.to, first, last)
         if asked.follow and following(bound):
             now = switched(now, now.bound(*bound.id), asked.follow, first, last)
         with stage(f"Baking {bound.part.label}", 0.9 * k / len(bounds), 0.9 * (k + 1) / len(bounds)):
@@ -105,19 +105,25 @@ def baked(program: Program, asked: Bake) -> Program:
     return now
 
 
-def _system(program: Program, bound: Bound, wanted: str, first: float) -> str:
+def _system(program: Program, bound: Bound, wanted: str, first: float, last: float) -> str:
     """The system of a part that takes the keys."""
     if wanted == DRIVING:
         state = bound.state(program.sample([first], LEAVING, bound.driver_channels))
         wanted = state if state in bound.keyed_systems else ""
     if not wanted:
-        # Hands and feet by their ends, everything else joint by joint.
-        return bound.keyed_systems[-1 if bound.part.touches else 0]
+        # Hands and feet that stand or hold by their ends; what swings free, and everything else, joint by joint, as it is posed.
+        return bound.keyed_systems[-1 if bound.part.touches and _stands(program, bound, first, last) else 0]
     found = bound.system_for(wanted)
     if found is None or bound.systems[found].system.moves_alone:
         there = ", ".join(bound.label_of(s) for s in bound.keyed_systems)
         raise CoreError(f"{bound.part.label} can't be baked to {wanted!r}: its keys are in {there}.")
     return found
+
+
+def _stands(program: Program, bound: Bound, first: float, last: float) -> bool:
+    """Whether an end stands or holds anywhere in a stretch, or might: nobody has looked for contacts of its body yet."""
+    mine = [c for c in program.take.contacts if c.member == bound.member.id]
+    return not mine or any(c.joint in bound.part.joints and c.begin < last and c.end > first for c in mine)
 
 
 def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake, first: float, last: float) -> Program:

@@ -101,7 +101,7 @@ class _Round(NamedTuple):
 def _round(program: Program, members: tuple[str, ...], first: float, last: float) -> _Round:
     """How a round goes on: level, by as much as the root of the first body does, and about the vertical where it turns."""
     lead = next(m for m in map(program.scene.member, members) if m.kind == "character")
-    glass = glass_of(program, lead, first, Plane("none"))
+    glass = glass_of(program, lead, first, Plane("none"), stands=False)
     root = next((b for b in program.bounds.values() if b.member.id == lead.id and b.part.free), None)
     if root is None:
         raise CoreError(f"{lead.name} has no root to go round with.")

@@ -82,7 +82,7 @@ class MakeWorkable(Operation):
         every = _whom(program, parts, "body")
         alone = {n for p in every for n, s in program.bound(*p).systems.items() if s.system.moves_alone}
         there = (o for o in system_options(program, every) if o[0] not in alone)
-        return {"to": (("", "ends by IK where it has them"), *there)}
+        return {"to": (("", "ends that stand or hold by IK, else by joints"), *there)}
 
     def lasts(self, program: Program, asked: Asked) -> float:
         parts = _whom(program, asked.parts, str(asked.choices.get("whom", "body")))

@@ -311,7 +311,7 @@ def _told(program: Program, now: Program, over: Over, first: float, last: float,
     """How far parts are from where the mirror shows them, where that is more than a tenth of a millimetre: between keys, or
     where they follow what stays."""
     at = np.unique(np.append(np.arange(2 * np.ceil(first), 2 * last + 0.5) / 2.0, [first, last]))
-    found = []
+    found: dict[tuple[str, str], list[tuple[float, str, float]]] = {}
     # What leaves the last frame of a stretch is what was there before.
     side = np.where((at == last) & (not whole), ARRIVING, LEAVING)
     seen: dict[str, Shown] = {}
@@ -329,8 +329,14 @@ def _told(program: Program, now: Program, over: Over, first: float, last: float,
             where = (
                 "it was in what it hangs from" if alone else "the mirror shows it" if over.glass.flips else "it was put"
             )
-            found.append(f"{other.who} is up to {1000 * off.max():.1f} mm from where {where}, at frame {worst:g}.")
-    return found
+            found.setdefault((other.id[0], where), []).append((float(off.max()), other.who, worst))
+    told = []
+    for (_, where), parts in found.items():
+        # One of a body alone: the others mostly go with it.
+        far, who, worst = max(parts)
+        more = f"; {len(parts) - 1} more of its parts are, by no more" if len(parts) > 1 else ""
+        told.append(f"{who} is up to {1000 * far:.1f} mm from where {where}, at frame {worst:g}{more}.")
+    return told
 
 
 def _left_out(program: Program, now: Program, pairs: Pairs, first: float, last: float) -> list[str]:
@@ -412,9 +418,10 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, over:
         times = np.unique(np.concatenate([*(program.curve(int(c)).times for c in one.channels), changes]))
         if not len(times):
             times = np.array([float(program.take.first)])
-        extra = np.empty(0)
-        made = _keyed(program, now, bound, other, system, motion, target, times, extra)
-        for _ in range(DENSER if over.within else 0):
+        # Where a limb changes sides it is straight, and the least miss of it, or of what it hangs from, is a jump.
+        extra = _sides(program, bound.member.id) if glass.stood else np.empty(0)
+        made = _keyed(program, now, bound, other, system, motion, target, np.union1d(times, extra), extra)
+        for _ in range(DENSER if over.within or glass.stood else 0):
             more = _between_keys(program, now.with_curves(made), bound, other, system, poses, np.union1d(times, extra))
             if not len(more):
                 break
@@ -423,6 +430,12 @@ def _expressed(program: Program, now: Program, bound: Bound, other: Bound, over:
         found |= made
     flip = over.pairs.flip(bound.id[0]) if glass.flips else np.eye(3)
     return found if lone else found | lengths_over(program, now, bound, other, flip)
+
+
+def _sides(program: Program, member: str) -> Floats:
+    """Times at which a limb of a body changes the side to which it bends."""
+    mine = [s for b in program.bounds.values() if b.member.id == member for s in b.systems.values()]
+    return program.key_times([int(c) for s in mine for c in s.channels[s.stepped] if len(program.curve(int(c))) > 1])
 
 
 def _keyed(

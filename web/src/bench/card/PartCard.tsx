@@ -103,7 +103,7 @@ export function PartCard() {
           <Values channels={system.channels} title={systems.length > 1 ? `${capital(system.label)}${system.driving ? ", driving" : ""}` : ""} />
         </Box>
       ))}
-      <Box sx={{ display: "flex", gap: 1.5, mt: 0.25 }}>
+      <Box sx={{ display: "flex", flexWrap: "wrap", columnGap: 1.5, mt: 0.25, whiteSpace: "nowrap" }}>
         {idle.length > 0 && <Fold open={other} onClick={() => setOther(!other)} label={idle.map((s) => `${capital(s.label)}, idle`).join("; ")} />}
         {data.others.length > 0 && <Fold open={more} onClick={() => setMore(!more)} label="what drives, and more" />}
       </Box>
