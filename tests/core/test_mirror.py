@@ -388,26 +388,30 @@ class OnADeckThatRocks(unittest.TestCase):
         legs = (("marl", "leg.L"), ("marl", "leg.R"))
         only = {"whom": "parts", "bake": "none", "repair": "none"}
         planted = raw.on(run(raw, "workable", Asked(legs, 0.0, None, only)).take)
-        baked = planted.on(run(planted, "bake", Asked((*hips, *legs), 0.0, None, {"tolerance": 2.0})).take)
+        # Baked alone, the hips are exact where a leg that is not baked changes over: no miss becomes a jump of the leg.
+        outcome = run(planted, "bake", Asked(hips, 0.0, None, {"tolerance": 2.0}))
+        self.assertGreater(len(outcome.proof.changes), 10)
+        self.assertLess(max(c.pose for c in outcome.proof.changes), 1e-6)
+        baked = planted.on(outcome.take)
         for program in (planted, baked):
             done = run(program, "mirror", Asked(hips, 0.0))
             after = program.on(done.take)
             # Where a capture takes over between two of its samples, what was exact at these is so to some micrometres.
-            self.assertLess(max(c.pose for c in done.proof.changes), 1e-5 if program is planted else 1e-6)
+            self.assertLess(max(c.pose for c in done.proof.changes), 1e-5)
             slips = [[float(s.place.max()) for s in measure_all(p, p.take.contacts)] for p in (program, after)]
             self.assertEqual(len(slips[0]), len(slips[1]))
             self.assertLess(max(slips[1]), max(slips[0]) + 1e-5)
             # An independent reflection, in the deck as it stands at each frame, in the plane in which the root walks.
             was, now = (p.evaluate(p.take.frames) for p in (program, after))
             deck, axis = program.nodes["deck", "deck"], 2
-            for joint in ("hips", "head", "hand.L", "foot.L", "foot.R"):
+            for joint in ("hips", *(("head", "hand.L", "foot.L", "foot.R") if program is planted else ())):
                 nodes = program.nodes["marl", joint], program.nodes["marl", other_side(joint)]
                 one, two = (
                     Rotation.from_quat(p.rot[:, deck]).inv().apply(p.pos[:, n] - p.pos[:, deck])
                     for p, n in zip((was, now), nodes, strict=True)
                 )
                 one[:, axis] = 2.0 * 0.3 - one[:, axis]
-                self.assertLess(np.abs(one - two).max(), 1e-6 if program is planted else 1.5e-3, joint)
+                self.assertLess(np.abs(one - two).max(), 1e-6 if program is planted else 1e-3, joint)
 
 
 class OfLayers(unittest.TestCase):

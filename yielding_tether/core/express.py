@@ -287,12 +287,13 @@ HELD = (5e-5, 8.7e-5)
 class Placing:
     """Where keys are put along a motion: on the kept key times, on every frame or every Nth (`nth`), on the kept ones and as many
     more as keep every joint of the cast within `tolerance` (metres and radians), or on as few frames as keep them there; whether
-    keys that the target has are `free` to go then."""
+    keys that the target has are `free` to go then. `exact`: times at which the motion must be met, tolerance or not."""
 
     keys: Literal["kept", "every", "within", "few"] = "kept"
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
     free: bool = False
     nth: int = 1
+    exact: tuple[float, ...] = ()
 
 
 class Hold(NamedTuple):
@@ -428,6 +429,9 @@ def _carried(
         step = placing.nth if placing.keys == "every" else 1
         times = np.union1d(times, _told_apart(np.arange(np.ceil(start), end, step), times))
     crossed = crossings(program, target, times)
+    exact = np.array([t for t in placing.exact if start < t < end])
+    crossed = np.union1d(crossed, _told_apart(exact, np.union1d(times, crossed)))
+    crossed = np.union1d(crossed, times[np.isin(times, exact)])
     both_sides = np.concatenate([[start, end], inner, crossed])
     times = np.unique(np.concatenate([times, crossed]))
     fitted = fit_along(motion, target, times, np.isin(times, both_sides), near)

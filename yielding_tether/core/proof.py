@@ -584,8 +584,9 @@ def _sentence(proof: Proof) -> str:
         bound = f" ({'within' if proof.within else 'beyond'} the tolerance of {within})"
     turn = proof.departure_turn
     worst_at = d.frame if d.value > UNCHANGED else turn.frame
-    differs = f"after it the motion differs by at most {_mm(d.value)} and {np.degrees(turn.value):.2f}°, at frame {worst_at:g}{bound}"
-    parts.append("every pose stays" if max(d.value, turn.value) <= UNCHANGED else differs)
+    most = f"{_mm(d.value)} and {np.degrees(turn.value):.2f}°, at frame {worst_at:g}{bound}"
+    stays = max(d.value, turn.value) <= UNCHANGED
+    parts.append("every pose stays" if stays else f"after it the motion differs by at most {most}")
     o = proof.outside_place.value
     parts.append("outside unchanged" if proof.unchanged_outside else f"outside changed by {_mm(o)}")
     k = proof.keys

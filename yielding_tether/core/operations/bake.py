@@ -173,9 +173,12 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
     watched = np.array([*(n for b in (bound, *answers) for n in b.nodes.tolist()), *begins], dtype=np.int64)
     below = sum(_hangs(program, bound, set(b.nodes.tolist())) for b in asked_for)
     share = min(1.0, CARRYING * (1 + below)) if carried else 1.0
+    # Where another system, or another thing, takes over what hangs from it and is not baked, the least miss would be a jump.
+    changes = program.key_times({int(c) for b in answers for c in (*b.driver_channels, *b.weight_channels)})
     placing = Placing(
-        asked.keys, (asked.tolerance[0] * share, asked.tolerance[1] * share), asked.there == "go", asked.nth
-    )
+        asked.keys, (asked.tolerance[0] * share, asked.tolerance[1] * share), asked.there == "go", asked.nth,
+        tuple(changes.tolist()) if asked.keys == "few" else (),
+    )  # fmt: skip
     carry(
         now,
         target,
