@@ -3,15 +3,24 @@ import { useBench } from "../bench/state";
 import type { Compared, TakeInfo } from "../shared/api";
 import { degrees, mm } from "../shared/format";
 
+/** The part that a joint belongs to, as it is read. */
+function partOf(info: TakeInfo | undefined, joint: string) {
+  const found = info?.members.flatMap((m) => m.parts.filter((p) => p.joints.includes(joint)).map((p) => info.strands.find((s) => s.member === m.id && s.part === p.name)))[0];
+  return found?.label ?? joint;
+}
+
 /** The figures of both, side by side, and the way to the worst frame. */
 export function Figures({ data, one, two }: { data: Compared; one: TakeInfo | undefined; two: TakeInfo | undefined }) {
   const { toFrame } = useBench.getState();
   const proof = data.proof;
+  // Where a limb is straight no finite speed is there to be told.
+  const finite = proof.changes.filter((c) => !c.reason);
+  const straight = proof.changes.filter((c) => c.reason);
   const rows: [string, string, string][] = [
     ["open findings", String(data.findings_a), String(data.findings_b)],
     ["keys", String(data.keys_a), String(data.keys_b)],
     ["greatest jump at a change", mm(Math.max(0, ...proof.changes.map((c) => c.pose_before))), mm(Math.max(0, ...proof.changes.map((c) => c.pose)))],
-    ["greatest speed jump, a frame", mm(Math.max(0, ...proof.changes.map((c) => c.speed_before))), mm(Math.max(0, ...proof.changes.map((c) => c.speed)))],
+    ["greatest speed jump, a frame", mm(Math.max(0, ...finite.map((c) => c.speed_before))), mm(Math.max(0, ...finite.map((c) => c.speed)))],
   ];
   return (
     <Box component="section" aria-label="Figures" data-testid="figures" sx={{ position: "absolute", right: 12, top: 12, width: 340, p: 1.5, bgcolor: "background.paper", border: 1, borderColor: "divider", borderRadius: 1, fontSize: 13 }}>
@@ -40,8 +49,13 @@ export function Figures({ data, one, two }: { data: Compared; one: TakeInfo | un
       <Typography sx={{ fontSize: 13, mt: 0.5 }}>
         At most <b data-testid="most">{mm(proof.departure_place.value)}</b> and {degrees(proof.departure_turn.value)} apart; keys: {proof.keys.kept} in both, {proof.keys.added} added, {proof.keys.removed} removed.
       </Typography>
+      {straight.length > 0 && (
+        <Typography color="text.secondary" sx={{ fontSize: 12.5 }}>
+          {straight.length} {straight.length === 1 ? "change has" : "changes have"} no finite speed: the {straight[0]!.label} is straight at frame {Math.round(straight[0]!.frame)}.
+        </Typography>
+      )}
       <Button size="small" onClick={() => toFrame(proof.departure_place.frame)}>
-        Worst frame: {proof.departure_place.frame}, {proof.departure_place.joint}
+        Worst frame: {proof.departure_place.frame}, {partOf(two ?? one, proof.departure_place.joint)}
       </Button>
     </Box>
   );

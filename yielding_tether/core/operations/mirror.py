@@ -463,6 +463,7 @@ def _keyed(
                 )
                 for k, c in zip(group, curves, strict=True)
             ]
+            made = [_unwound(m, c) if one.wraps[k] else m for k, c, m in zip(group, curves, made, strict=True)]
         found |= {names[two.channels[k]]: m for k, m in zip(group, made, strict=True) if m is not None and len(m)}
     return found
 
@@ -549,6 +550,18 @@ def _fitted(kept: Curve, values: Floats, slopes: Floats, times: Floats, at: Floa
     whole = np.abs(numbers[:, 1] - numbers[:, 2]) <= 1e-12
     numbers[whole, 1] = numbers[whole, 2]
     return Curve(numbers, kept.marks.copy())
+
+
+def _unwound(made: Curve | None, kept: Curve) -> Curve | None:
+    """A curve of angles less the whole turns by which it begins farther from where another one, or its negative, begins."""
+    if made is None or not len(made) or not len(kept):
+        return made
+    begins = made.numbers[0, 2]
+    apart = [(begins - s * kept.numbers[0, 2]) / (2.0 * np.pi) for s in (1.0, -1.0)]
+    turns = np.round(min(apart, key=lambda x: abs(x - np.round(x))))
+    numbers = made.numbers.copy()
+    numbers[:, 1:3] -= 2.0 * np.pi * turns
+    return Curve(numbers, made.marks) if turns else made
 
 
 def _between(old: Curve, new: Curve, first: float, last: float, default: float) -> Curve:
