@@ -35,7 +35,7 @@ class Crowd(Pages):
         expect(page.get_by_test_id("sentence").first).to_contain_text("Nothing moves at the change")
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Hand over head to Twirl")
-        expect(card).to_contain_text("Driven by twirl")
+        expect(card).to_contain_text("Driven by Twirl")
         self.select(page, r"^\W*head\b", 120, 150)
         choose(page, "Shiver")
         expect(strip.get_by_label("by", exact=True)).to_be_hidden()

@@ -590,8 +590,7 @@ def _sentence(proof: Proof) -> str:
     o = proof.outside_place.value
     parts.append("outside unchanged" if proof.unchanged_outside else f"outside changed by {_mm(o)}")
     k = proof.keys
-    changed = f"keys: {k.kept} kept, {k.added} added, {k.removed} removed"
-    parts.append(changed if k.added or k.removed else "no key is added or removed")
+    parts.append(f"keys: {k.kept} kept, {k.added} added, {k.removed} removed")
     if proof.contacts:
         parts.append(_contacts_words(proof.contacts))
     if proof.gives:
