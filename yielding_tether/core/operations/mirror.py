@@ -19,7 +19,7 @@ import numpy as np
 from ..cast import Member
 from ..channels import ROTATION, TRANSLATION
 from ..contacts import end_of
-from ..curves import ARRIVING, EMPTY, LEAVING, SMOOTH, STEPPED, Curve, Key, insert, sample, set_value
+from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, SUMMED, Curve, Key, insert, sample, set_value
 from ..curves import over as put_over
 from ..errors import CoreError
 from ..express import FINE, Motion, Target, fit_along, system_target
@@ -458,9 +458,7 @@ def _keyed(
             # The values of one are made of those of all: they are keyed together.
             at = np.unique(np.concatenate([*(c.times for c in curves), changes, extra, times[:1]]))
             made = [
-                _fitted(
-                    c, fitted.values[:, k], fitted.slopes[:, k], times, at, float(program.defaults[one.channels[k]])
-                )
+                _fitted(c, fitted.values[:, k], fitted.slopes[:, k], times, at)
                 for k, c in zip(group, curves, strict=True)
             ]
             made = [_unwound(m, c) if one.wraps[k] else m for k, c, m in zip(group, curves, made, strict=True)]
@@ -538,18 +536,26 @@ def _signed(kept: Curve, values: Floats, slopes: Floats, times: Floats, stepped:
     return min(found, key=lambda f: f[0], default=(0.0, None))[1]
 
 
-def _fitted(kept: Curve, values: Floats, slopes: Floats, times: Floats, at: Floats, default: float) -> Curve:
-    """Keys at these times with fitted values and slopes; kinds, tags and locks where a curve has keys. (2, T) each."""
-    for t in at:
-        kept = insert(kept, float(t), default)
-    where = np.searchsorted(times, kept.times)
-    numbers = kept.numbers.copy()
+def _fitted(kept: Curve, values: Floats, slopes: Floats, times: Floats, at: Floats) -> Curve:
+    """Keys at these times too with fitted values and slopes; kinds, tags and locks where a curve has keys. (2, T) each."""
+    new = at[~np.isin(at, kept.times)]
+    numbers, marks = np.zeros((len(kept) + len(new), 5)), np.zeros((len(kept) + len(new), 4), dtype=np.uint8)
+    # Of the kind of the segment that they cut; what lies before all is smooth but for what steps.
+    before = np.searchsorted(kept.times, new) - 1
+    kinds = kept.marks[np.maximum(before, 0), 0] if len(kept) else np.full(len(new), SMOOTH)
+    marks[len(kept) :, 0] = np.where((before < 0) & (kinds != STEPPED), SMOOTH, kinds)
+    numbers[len(kept) :, 0], marks[len(kept) :, 1] = new, FREE
+    numbers[: len(kept)], marks[: len(kept)] = kept.numbers, kept.marks
+    marks[: len(kept), 2][np.isin(kept.times, at) & (kept.marks[:, 2] == SUMMED)] = 0
+    order = np.argsort(numbers[:, 0])
+    numbers, marks = numbers[order], marks[order]
+    where = np.searchsorted(times, numbers[:, 0])
     numbers[:, 1], numbers[:, 2] = values[ARRIVING, where], values[LEAVING, where]
-    smooth = kept.marks[:, 0] != STEPPED
-    numbers[smooth, 3], numbers[smooth, 4] = slopes[ARRIVING, where][smooth], slopes[LEAVING, where][smooth]
+    moving = marks[:, 0] != STEPPED
+    numbers[moving, 3], numbers[moving, 4] = slopes[ARRIVING, where][moving], slopes[LEAVING, where][moving]
     whole = np.abs(numbers[:, 1] - numbers[:, 2]) <= 1e-12
     numbers[whole, 1] = numbers[whole, 2]
-    return Curve(numbers, kept.marks.copy())
+    return Curve(numbers, marks)
 
 
 def _unwound(made: Curve | None, kept: Curve) -> Curve | None:
