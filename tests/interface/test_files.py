@@ -86,7 +86,7 @@ class Files(Pages):
         # The tip is pointed at on the body, and is where the core says that this is.
         aim = page.get_by_role("button", name="Point at tip before the ankle, left leg")
         aim.click()
-        expect(page.get_by_role("status")).to_contain_text("Click the body where the tip is")
+        expect(page.get_by_role("status")).to_contain_text("Click the body: tip before the ankle")
         page.keyboard.press("Escape")
         expect(page.get_by_role("status")).to_be_hidden()
         aim.click()

@@ -13,9 +13,9 @@ function partOf(info: TakeInfo | undefined, joint: string) {
 export function Figures({ data, one, two }: { data: Compared; one: TakeInfo | undefined; two: TakeInfo | undefined }) {
   const { toFrame } = useBench.getState();
   const proof = data.proof;
-  // Where a limb is straight no finite speed is there to be told.
+  // Where no speed can pass on, a limb is straight or something is thrown, the core says why.
   const finite = proof.changes.filter((c) => !c.reason);
-  const straight = proof.changes.filter((c) => c.reason);
+  const others = proof.changes.filter((c) => c.reason);
   const rows: [string, string, string][] = [
     ["open findings", String(data.findings_a), String(data.findings_b)],
     ["keys", String(data.keys_a), String(data.keys_b)],
@@ -49,9 +49,9 @@ export function Figures({ data, one, two }: { data: Compared; one: TakeInfo | un
       <Typography sx={{ fontSize: 13, mt: 0.5 }}>
         At most <b data-testid="most">{mm(proof.departure_place.value)}</b> and {degrees(proof.departure_turn.value)} apart; keys: {proof.keys.kept} in both, {proof.keys.added} added, {proof.keys.removed} removed.
       </Typography>
-      {straight.length > 0 && (
+      {others.length > 0 && (
         <Typography color="text.secondary" sx={{ fontSize: 12.5 }}>
-          {straight.length} {straight.length === 1 ? "change has" : "changes have"} no finite speed: the {straight[0]!.label} is straight at frame {Math.round(straight[0]!.frame)}.
+          Without {others.length === 1 ? "one change" : `${others.length} changes`}: {others[0]!.reason}.
         </Typography>
       )}
       <Button size="small" onClick={() => toFrame(proof.departure_place.frame)}>

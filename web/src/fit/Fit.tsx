@@ -105,7 +105,7 @@ export default function Fit({ sceneId, member, first }: { sceneId: number; membe
         )}
         {pointing && (
           <Typography role="status" sx={{ position: "absolute", top: 12, left: 12, px: 1.5, py: 0.5, borderRadius: 1, bgcolor: "background.paper" }}>
-            Click the body where the {pointing.label.replace(/ (behind|before|under|aside).*/, "")} is. Esc leaves it.
+            Click the body: {pointing.label}. Esc leaves it.
           </Typography>
         )}
         <Box sx={{ position: "absolute", left: 12, bottom: 12, display: "flex", gap: 1, alignItems: "center" }}>
