@@ -27,29 +27,14 @@ STEPS: dict[str, tuple[list[str], Path]] = {
     "ruff": ([str(BIN / "ruff"), "check", "yielding_tether", "tests", "scripts"], ROOT),
     "ruff format": ([str(BIN / "ruff"), "format", "--check", "-q", "yielding_tether", "tests", "scripts"], ROOT),
     "mypy": ([str(BIN / "mypy")], ROOT),
-    "eslint": (
-        [
-            "npx",
-            "--no-install",
-            "eslint",
-            "src",
-            "tests/unit",
-            "--max-warnings",
-            "0",
-            "--cache",
-            "--cache-location",
-            "../.cache/eslint",
-        ],
-        ROOT / "web",
-    ),
-    "typescript": (
-        ["npx", "--no-install", "tsc", "--noEmit", "--incremental", "--tsBuildInfoFile", "../.cache/typescript"],
-        ROOT / "web",
-    ),
+    "eslint": (["npx", "--no-install", "eslint", "src", "tests/unit", "--max-warnings", "0",
+                "--cache", "--cache-location", "../.cache/eslint"], ROOT / "web"),
+    "typescript": (["npx", "--no-install", "tsc", "--noEmit", "--incremental",
+                    "--tsBuildInfoFile", "../.cache/typescript"], ROOT / "web"),
     "vitest": (["npx", "--no-install", "vitest", "run", "--dir", "tests/unit", "--reporter=json"], ROOT / "web"),
     "licences": ([sys.executable, "scripts/licences.py", "--check"], ROOT),
     "types of the API": ([sys.executable, "-m", "tests.run", "--api-types"], ROOT),
-}
+}  # fmt: skip
 
 
 def api_types() -> int:

@@ -189,6 +189,14 @@ def slopes(c: Curve, at: Floats | Sequence[float], side: int = LEAVING) -> Float
     return found
 
 
+def kinds_at(c: Curve, times: Floats) -> np.ndarray:
+    """(F,) kinds of keys put at times at which a curve has none: of the segment that they cut; before all smooth, but for what
+    steps."""
+    before = np.searchsorted(c.times, times) - 1
+    kinds = c.marks[np.maximum(before, 0), 0] if len(c) else np.full(len(times), SMOOTH, dtype=np.uint8)
+    return np.where((before < 0) & (kinds != STEPPED), SMOOTH, kinds)
+
+
 def insert(c: Curve, time: float, default: float = 0.0, tag: int = 0) -> Curve:
     """The same curve with a key at `time`.
 
@@ -207,7 +215,7 @@ def insert(c: Curve, time: float, default: float = 0.0, tag: int = 0) -> Curve:
     value = float(sample(c, at, default=default)[0])
     i = int(np.searchsorted(c.times, time)) - 1
     if i < 0 or i == len(c) - 1:
-        kind = int(c.marks[i, 0]) if i >= 0 else STEPPED if len(c) and c.marks[0, 0] == STEPPED else SMOOTH
+        kind = int(kinds_at(c, np.array(at))[0])
         # A key outside must not bend the constant run between it and its neighbour.
         new = Key(time, value, value, 0.0, 0.0, kind, FREE, tag)
         keys = c.all_keys()

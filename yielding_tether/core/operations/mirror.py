@@ -19,7 +19,21 @@ import numpy as np
 from ..cast import Member
 from ..channels import ROTATION, TRANSLATION
 from ..contacts import end_of
-from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, SUMMED, Curve, Key, insert, sample, set_value
+from ..curves import (
+    ARRIVING,
+    EMPTY,
+    FREE,
+    LEAVING,
+    SMOOTH,
+    STEPPED,
+    SUMMED,
+    Curve,
+    Key,
+    insert,
+    kinds_at,
+    sample,
+    set_value,
+)
 from ..curves import over as put_over
 from ..errors import CoreError
 from ..express import FINE, Motion, Target, fit_along, system_target
@@ -540,11 +554,7 @@ def _fitted(kept: Curve, values: Floats, slopes: Floats, times: Floats, at: Floa
     """Keys at these times too with fitted values and slopes; kinds, tags and locks where a curve has keys. (2, T) each."""
     new = at[~np.isin(at, kept.times)]
     numbers, marks = np.zeros((len(kept) + len(new), 5)), np.zeros((len(kept) + len(new), 4), dtype=np.uint8)
-    # Of the kind of the segment that they cut; what lies before all is smooth but for what steps.
-    before = np.searchsorted(kept.times, new) - 1
-    kinds = kept.marks[np.maximum(before, 0), 0] if len(kept) else np.full(len(new), SMOOTH)
-    marks[len(kept) :, 0] = np.where((before < 0) & (kinds != STEPPED), SMOOTH, kinds)
-    numbers[len(kept) :, 0], marks[len(kept) :, 1] = new, FREE
+    numbers[len(kept) :, 0], marks[len(kept) :, 0], marks[len(kept) :, 1] = new, kinds_at(kept, new), FREE
     numbers[: len(kept)], marks[: len(kept)] = kept.numbers, kept.marks
     marks[: len(kept), 2][np.isin(kept.times, at) & (kept.marks[:, 2] == SUMMED)] = 0
     order = np.argsort(numbers[:, 0])
