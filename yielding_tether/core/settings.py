@@ -54,7 +54,7 @@ class Setting:
         value = self._read(place)
         if not self.least <= value <= self.most:
             told = " to ".join(f"{1000.0 * x:.0f}" for x in (self.least, self.most))
-            raise CoreError(f"{self.label} can't be {1000.0 * value:.0f} mm: its limits are {told} mm.")
+            raise CoreError(f"{self.label} can't be {1000.0 * value:.4g} mm: its limits are {told} mm.")
         return value
 
     def put(self, part: T, value: float) -> T:
