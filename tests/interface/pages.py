@@ -64,7 +64,7 @@ def new_page(context: BrowserContext) -> Page:
 def window() -> Page:
     """The page that tests use one after another: each loads it anew and finds nothing kept, but the browser knows its scripts,
     which takes more than a third off."""
-    context = chromium().new_context(viewport=SIZE, device_scale_factor=0.25)
+    context = chromium().new_context(viewport=SIZE, device_scale_factor=0.25, reduced_motion="reduce")
     context.add_init_script(LIGHT)
     return new_page(context)
 

@@ -71,6 +71,10 @@ export function makeTheme(mode: "light" | "dark") {
           "html, body, #root": { height: "100%" },
           body: { fontVariantNumeric: "tabular-nums", overflow: "hidden" },
           ":focus-visible": { outline: `3px solid ${ink.accent}`, outlineOffset: 1 },
+          // Who asked their system for less motion sees each change at once.
+          "@media (prefers-reduced-motion: reduce)": {
+            "*, *::before, *::after": { animationDuration: "0.01ms !important", animationIterationCount: "1 !important", transitionDuration: "0.01ms !important", transitionDelay: "0s !important" },
+          },
         },
       },
       MuiButtonBase: { defaultProps: { disableRipple: true } },

@@ -4,22 +4,27 @@ import type { Solid, Spot } from "./framing";
 
 type Shape = Member["shapes"][number];
 
-const round = new THREE.SphereGeometry(1, 20, 14);
 const up = new THREE.Vector3(0, 1, 0);
+
+/** Sides of a round thing of this radius, metres: its outline is nowhere more than two millimetres from round. Without a graphics
+ * processor corners are what drawing takes, and a body has many small things. */
+const sidesOf = (radius: number) => Math.min(18, Math.max(7, Math.ceil(Math.PI / Math.acos(1 - Math.min(0.5, 0.002 / radius)))));
 
 /** A capsule from a to b whose ends may differ in thickness. */
 function taper(a: THREE.Vector3, b: THREE.Vector3, ra: number, rb: number): THREE.BufferGeometry {
   const length = a.distanceTo(b);
   const profile: THREE.Vector2[] = [];
-  for (let i = 0; i <= 5; i++) {
-    const t = -Math.PI / 2 + (i / 5) * (Math.PI / 2);
+  const around = sidesOf(Math.max(ra, rb));
+  const rings = Math.ceil(around / 4);
+  for (let i = 0; i <= rings; i++) {
+    const t = -Math.PI / 2 + (i / rings) * (Math.PI / 2);
     profile.push(new THREE.Vector2(Math.max(ra * Math.cos(t), 1e-5), ra * Math.sin(t)));
   }
-  for (let i = 0; i <= 5; i++) {
-    const t = (i / 5) * (Math.PI / 2);
+  for (let i = 0; i <= rings; i++) {
+    const t = (i / rings) * (Math.PI / 2);
     profile.push(new THREE.Vector2(Math.max(rb * Math.cos(t), 1e-5), length + rb * Math.sin(t)));
   }
-  const geometry = new THREE.LatheGeometry(profile, 16);
+  const geometry = new THREE.LatheGeometry(profile, around);
   const turn = new THREE.Quaternion().setFromUnitVectors(up, b.clone().sub(a).normalize());
   return geometry.applyQuaternion(turn).translate(a.x, a.y, a.z);
 }
@@ -31,9 +36,10 @@ export function geometryOf(shape: Shape): THREE.BufferGeometry {
   const turn = new THREE.Quaternion(...shape.turn);
   const [s0 = 0.05, s1 = s0, s2 = s0] = shape.size;
   if (shape.form === "capsule") return taper(a, b, s0, s1);
-  if (shape.form === "ball") return round.clone().scale(s0, s1, s2).applyQuaternion(turn).translate(a.x, a.y, a.z);
+  const round = sidesOf(Math.max(s0, s1, s2));
+  if (shape.form === "ball") return new THREE.SphereGeometry(1, round, Math.ceil(0.6 * round)).scale(s0, s1, s2).applyQuaternion(turn).translate(a.x, a.y, a.z);
   if (shape.form === "block") return new THREE.BoxGeometry(s0, s1, s2).applyQuaternion(turn).translate(a.x, a.y, a.z);
-  const ring = new THREE.TorusGeometry(s0, s1, 10, 28);
+  const ring = new THREE.TorusGeometry(s0, s1, sidesOf(s1), sidesOf(s0));
   const axis = new THREE.Quaternion().setFromUnitVectors(new THREE.Vector3(0, 0, 1), b.clone().normalize());
   return ring.applyQuaternion(axis).translate(a.x, a.y, a.z);
 }
