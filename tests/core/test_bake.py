@@ -78,6 +78,21 @@ class Fewest(unittest.TestCase):
             bent = thinned(dense, middles, np.zeros(count, dtype=bool), tolerance)
             self.assertLessEqual(len(bent), len(found))
 
+    def test_it_stays_within_the_tolerance_halfway_between_all_times_too(self) -> None:
+        """Also right beside a key, where a motion may turn over between two frames."""
+        rng = np.random.default_rng(7)
+        for _ in range(40):
+            count = 30
+            times = np.arange(float(count))
+            values = rng.normal(size=count).cumsum() * 0.2
+            true = CubicHermiteSpline(times, values, rng.normal(size=count))
+            middles = true(times[:-1] + 0.5)
+            dense = curve([Key(t, v, v, s, s, SMOOTH, FREE) for t, v, s in zip(times, values, true(times, 1), strict=True)])
+            for bends in ((0.0,), (0.0, -0.5, 0.5)):
+                found = thinned(dense, middles, np.zeros(count, dtype=bool), np.full(count, 0.4), bends)
+                self.assertLess(len(found), count)
+                self.assertLessEqual(np.abs(self.at(found, times[:-1] + 0.5) - middles).max(), 0.4 + 1e-12)
+
     def test_no_other_slopes_would_do_with_fewer(self) -> None:
         rng = np.random.default_rng(2)
         bends = (0.0, -0.5, 0.5)
@@ -124,10 +139,10 @@ class Fewest(unittest.TestCase):
             own, bent = own + counts[0], bent + counts[1]
         self.assertLessEqual(bent, 0.85 * own)
 
-    def at(self, c: Curve, t: float) -> float:
+    def at(self, c: Curve, t: float | Floats) -> Floats:
         k = c.numbers
         spline = CubicHermiteSpline(k[:, 0], k[:, 1], k[:, 3])
-        return float(spline(t))
+        return np.asarray(spline(t))
 
     def best(self, times: Floats, values: Floats, slopes: Floats, middles: Floats, tolerance: float) -> int:
         least = len(times)

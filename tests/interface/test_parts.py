@@ -113,7 +113,7 @@ class Capture(Pages):
 
     def brought_in(self, name: str, button: str | None = None) -> Page:
         page = self.open("/take/1")
-        self.drawn(page)
+        expect(page.get_by_test_id("strands")).to_be_visible()
         page.goto(self.service.base + "/")
         expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible()
         with tempfile.TemporaryDirectory() as folder:

@@ -36,6 +36,7 @@ from .curves import (
 )
 from .few_keys import choose
 from .fitting import fit_values, held
+from .kernels.fits import apart
 from .kernels.two_segment import STRAIGHT
 from .measure import slopes_of, stencil, steps
 from .program import Poses, Program, among, pieces
@@ -45,7 +46,7 @@ from .systems.fk import turn_in
 from .systems.place import place_in
 from .systems.system import Space
 from .takes import Contact
-from .transforms import Floats, Ints, rotate, rotation_distance, wrap_near
+from .transforms import Floats, Ints, rotate, wrap_near
 
 Flags = NDArray[np.bool_]
 _EMPTY: Floats = np.empty(0)
@@ -321,11 +322,11 @@ class Judged:
     def off(self, at: Floats, now: Track, wanted: Track, tolerance: tuple[float, float]) -> Floats:
         """(F,) how far the worst joint is from where it should be, in what it may be."""
         count = len(self.nodes)
-        found = _apart(now, wanted, slice(count), tolerance)
+        found = _apart(now, wanted, 0, count, tolerance)
         for k, (_, first, last, point) in enumerate(self.holds, count):
             there = (at >= first) & (at <= last)
             if point is None:
-                off = _apart(now, wanted, slice(k, k + 1), HELD)
+                off = _apart(now, wanted, k, k + 1, HELD)
             else:
                 a, b = (p.pos[:, k] + rotate(p.rot[:, k], point) for p in (now, wanted))
                 off = np.linalg.norm(a - b, axis=1) / HELD[0]
@@ -537,11 +538,11 @@ def _few(
     return {n: spliced(keyed[n], c, inside[n]) for n, c in chosen.items()}
 
 
-def _apart(a: Track, b: Track, which: slice, tolerance: tuple[float, float]) -> Floats:
+def _apart(a: Track, b: Track, first: int, last: int, tolerance: tuple[float, float]) -> Floats:
     """(F,) how far the worst of these joints is from where it is in the other, in tolerances of place or of turn."""
-    place = np.linalg.norm(a.pos[:, which] - b.pos[:, which], axis=-1).max(axis=1) / tolerance[0]
-    turn = rotation_distance(a.rot[:, which], b.rot[:, which]).max(axis=1) / tolerance[1]
-    found: Floats = np.maximum(place, turn)
+    found = np.zeros(len(a.pos))
+    if last > first:
+        apart(a.pos, a.rot, b.pos, b.rot, first, last, float(tolerance[0]), float(tolerance[1]), found)
     return found
 
 
@@ -559,7 +560,7 @@ def _reaches(
         for k, c in enumerate(target.channels):
             if not target.mine.stepped[k]:
                 now = Track(*program.track(at[some], LEAVING, nodes, {**given, int(c): values[k][some] + step}))
-                found[k][some] = step / np.maximum(_apart(now, was, slice(None), tolerance), 1e-9)
+                found[k][some] = step / np.maximum(_apart(now, was, 0, len(nodes), tolerance), 1e-9)
     return found
 
 

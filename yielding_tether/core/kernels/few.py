@@ -25,7 +25,7 @@ def _fits(times, arriving, leaving, middles, i, j, slope_out, slope_in, toleranc
     c3 = 2.0 * (v0 - v1) + a + b
     # From the middle outward: a cubic that leaves a motion mostly does so there.
     half = (i + j) // 2
-    for step in range(j - i):
+    for step in range(j - i + 1):
         k = half + ((step + 1) // 2 if step % 2 else -(step // 2))
         if k < i or k >= j:
             continue
@@ -61,9 +61,9 @@ def fewest_keys(times, arriving, leaving, slopes_in, slopes_out, middles, fixed,
 
     times (F,) in order; arriving, leaving, slopes_in, slopes_out (F,): the motion there on both sides; middles (F - 1,):
     halfway to the next time; fixed (F,): 1 where a key must be; tolerance (F,); bends (K,): what is tried on top of the
-    motion's slope, in tolerances a frame, of which the first time has that numbered `begin`; best (F, K), came (F, K) and far (F,): room; longest: most times that a segment may
-    span. Fills `best` with the keys from the first time up to each, and `came` with the state (time * K + bend) before it. A
-    segment from one time to the next is always allowed, whatever it leaves.
+    motion's slope, in tolerances a frame, of which the first time has that numbered `begin`; best (F, K), came (F, K) and far (F,):
+    room; longest: most times that a segment may span. Fills `best` with the keys from the first time up to each, and `came` with
+    the state (time * K + bend) before it. A segment from one time to the next is always allowed, whatever it leaves.
     """
     count = len(bends)
     for a in range(count):

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import math
+
 from .arrays import line3, line4, load4
 from .scalars import euler_to_quat, kernel, qconj, qmul, qrot, quat_to_euler, qunit, sub
 
@@ -11,6 +13,37 @@ def products(a, b, out):  # type: ignore[no-untyped-def]
     """Products of quaternions a, b: (F, 4); out: (F, 4)."""
     for f in range(a.shape[0]):
         out[f, 0], out[f, 1], out[f, 2], out[f, 3] = qmul(line4(a, f), line4(b, f))
+
+
+@kernel
+def apart(pos, rot, other_pos, other_rot, first, last, place, turn, out):  # type: ignore[no-untyped-def]
+    """How far apart the worst of some joints are, as a share of what they may be: the larger of place and of turn.
+
+    pos, other_pos: (F, N, 3) metres; rot, other_rot: (F, N, 4) unit quaternions; first to last: which of the N count; place (metres)
+    and turn (radians): what they may be apart; out: (F,).
+    """
+    for f in range(pos.shape[0]):
+        far, chord = 0.0, 0.0
+        for n in range(first, last):
+            square = 0.0
+            for c in range(3):
+                d = pos[f, n, c] - other_pos[f, n, c]
+                square += d * d
+            far = square if square > far else far
+            dot = 0.0
+            for c in range(4):
+                dot += rot[f, n, c] * other_rot[f, n, c]
+            sign = -1.0 if dot < 0.0 else 1.0
+            square = 0.0
+            for c in range(4):
+                d = rot[f, n, c] - sign * other_rot[f, n, c]
+                square += d * d
+            chord = square if square > chord else chord
+        # The chord is exact for small angles, where the arc cosine of the dot product loses half the digits.
+        half = 0.5 * math.sqrt(chord)
+        angle = 4.0 * math.asin(half if half < 1.0 else 1.0)
+        far = math.sqrt(far) / place
+        out[f] = far if far > angle / turn else angle / turn
 
 
 @kernel
