@@ -18,6 +18,7 @@ from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import paste, repair
 from yielding_tether.core.program import Program
 from yielding_tether.core.proof import prove
+from yielding_tether.formats import bvh
 from yielding_tether.demo.lantern_round import lantern_round
 
 AXE = ROOT / "web/node_modules/axe-core/axe.min.js"
@@ -392,8 +393,13 @@ class Access(Pages):
         page.goto(f"{self.service.base}/take/{self.take()}/compare/{first}/{first}")
         expect(page.get_by_test_id("figures")).to_be_visible()
         self.assertEqual(self.violations(page), [], "compare")
+        # Two of the same name are told apart.
+        capture = bvh.write(demo(), "marl", 0, 4)
+        for _ in range(2):
+            self.http.post("/import?filename=twice.bvh", content=capture).raise_for_status()
         page.goto(self.service.base + "/")
-        expect(page.get_by_role("heading", name="Chain ferry")).to_be_visible()
+        for name in ("Chain ferry", "twice", "twice (2)"):
+            expect(page.get_by_role("heading", name=name, exact=True)).to_be_visible()
         self.assertEqual(self.violations(page), [], "home")
 
     def test_the_keyboard_reaches_every_command(self) -> None:

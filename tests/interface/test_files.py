@@ -127,6 +127,7 @@ class Files(Pages):
         slider.focus()
         for _ in range(10):
             page.keyboard.press("ArrowRight")
+        # At once: the try of the last step is not yet under way, and does not take the place of what is written.
         page.get_by_role("button", name="Apply").click()
         expect(page.get_by_text("walker is fitted anew.")).to_be_visible()
         for part in ("leg.L", "leg.R"):

@@ -16,7 +16,7 @@ import { NO_CHANGES, useFit, useShown } from "./useFit";
 /** How a body is fitted: its parts, corrected, with their figures as sliders, and how each of them moves by them. */
 export default function Fit({ sceneId, member, first }: { sceneId: number; member: string; first: string }) {
   const fit = useFit(sceneId, member, first);
-  const { info, changes, part: name, refused } = fit;
+  const { info, changes, part: name, refused, applying } = fit;
   const { info: shown, playing, set } = usePick("info", "playing", "set");
   const [alike, setAlike] = useState(true);
   useShown(info, name);
@@ -82,7 +82,7 @@ export default function Fit({ sceneId, member, first }: { sceneId: number; membe
         <Button size="small" disabled={changes === NO_CHANGES} onClick={fit.reset}>
           Put all back
         </Button>
-        <Button size="small" variant="contained" disableElevation disabled={!info?.changed || refused !== ""} onClick={() => void fit.apply()}>
+        <Button size="small" variant="contained" disableElevation disabled={!info?.changed || refused !== "" || applying} onClick={() => void fit.apply()}>
           Apply
         </Button>
         <Button size="small" variant="outlined" onClick={() => history.back()}>

@@ -21,6 +21,7 @@ export function useFit(sceneId: number, member: string, first: string) {
   const [changes, setChanges] = useState(NO_CHANGES);
   const [part, setPart] = useState(first);
   const [refused, setRefused] = useState("");
+  const [applying, setApplying] = useState(false);
   const asking = useRef<AbortController | null>(null);
   const client = useQueryClient();
   const path = `/scenes/${sceneId}/characters/${encodeURIComponent(member)}/fit`;
@@ -43,9 +44,11 @@ export function useFit(sceneId: number, member: string, first: string) {
   );
 
   useEffect(() => {
+    // What is being written is not given up for a try.
+    if (applying) return;
     const soon = setTimeout(() => void ask({ ...changes, part }), REST);
     return () => clearTimeout(soon);
-  }, [ask, changes, part]);
+  }, [ask, changes, part, applying]);
 
   /** The figure of a setting of the part in hand that was pointed at on its body, or null where it can't be that. */
   const point = async (setting: string, at: [number, number, number], frame: number) => {
@@ -57,15 +60,18 @@ export function useFit(sceneId: number, member: string, first: string) {
     }
   };
   const apply = async () => {
+    setApplying(true);
     const done = await ask({ ...changes, part, apply: true });
+    // What was changed meanwhile is still in hand.
+    if (done) setChanges((c) => (c === changes ? NO_CHANGES : c));
+    setApplying(false);
     if (!done) return;
-    setChanges(NO_CHANGES);
     // Whatever was kept of its takes is of the body as it was.
     client.clear();
     useNotice.getState().say(`${done.name} is fitted anew.`);
   };
   const set = (of: string, id: string, value: number) => setChanges((c) => ({ ...c, settings: { ...c.settings, [of]: { ...c.settings[of], [id]: value } } }));
-  return { info, changes, part, refused, setPart, set, setLimbs: (limbs: LimbSaid[] | null) => setChanges((c) => ({ ...c, limbs })), reset: () => setChanges(NO_CHANGES), apply, point };
+  return { info, changes, part, refused, applying, setPart, set, setLimbs: (limbs: LimbSaid[] | null) => setChanges((c) => ({ ...c, limbs })), reset: () => setChanges(NO_CHANGES), apply, point };
 }
 
 /** Lays what shows the motion of a part out for the view, and plays it. */

@@ -32,6 +32,11 @@ export function Home({ onGround }: { onGround: () => void }) {
     }
   }, [scenes.data]);
 
+  /** A scene's name, with a number where older ones have the same. */
+  const apart = (scene: SceneEntry) => {
+    const older = scenes.data?.filter((s) => s.name === scene.name && s.id < scene.id).length ?? 0;
+    return older ? `${scene.name} (${older + 1})` : scene.name;
+  };
   const refresh = () => client.invalidateQueries({ queryKey: ["scenes"] });
   return (
     <Box component="main" sx={{ height: "100%", overflow: "auto", px: 5, py: 3 }}>
@@ -70,10 +75,10 @@ export function Home({ onGround }: { onGround: () => void }) {
       )}
       <Stack spacing={4}>
         {scenes.data?.map((scene) => (
-          <Box key={scene.id} component="section" aria-label={scene.name}>
+          <Box key={scene.id} component="section" aria-label={apart(scene)}>
             <Stack direction="row" spacing={2} sx={{ alignItems: "baseline", mb: 1 }}>
               <Typography variant="h6" component="h2" sx={{ fontWeight: 650 }}>
-                {scene.name}
+                {apart(scene)}
               </Typography>
               <Typography color="text.secondary" sx={{ flexGrow: 1 }}>
                 {scene.cast.join(" · ")}
@@ -93,9 +98,9 @@ export function Home({ onGround }: { onGround: () => void }) {
               <Tooltip title="Remove this scene with its takes and revisions">
                 <IconButton
                   size="small"
-                  aria-label={`Remove ${scene.name}`}
+                  aria-label={`Remove ${apart(scene)}`}
                   onClick={() => {
-                    if (!window.confirm(`Remove ${scene.name} with all its takes and revisions? This can't be undone.`)) return;
+                    if (!window.confirm(`Remove ${apart(scene)} with all its takes and revisions? This can't be undone.`)) return;
                     removeScene(scene.id).then(refresh, (error: Error) => useNotice.getState().warn(error.message));
                   }}
                 >
