@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import fcntl
+import gc
 import logging
 import os
 import signal
@@ -85,12 +86,16 @@ def main() -> int:
             if settings.url is None:
                 cluster = private_cluster(state)
                 starting = beside.submit(cluster.start)
+            # Modules are no garbage: neither now, while there are ever more of them, nor later is there any to be found in them.
+            gc.disable()
             from .service.app import create_app
             from .service.patience import Patient
             from .service.worker import Crew
             from .store.jobs import Jobs
             from .store.store import Store
 
+            gc.freeze()
+            gc.enable()
             if cluster is not None:
                 starting.result()
                 threading.Thread(target=cluster.watch, args=(ended,), daemon=True).start()

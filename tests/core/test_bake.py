@@ -10,7 +10,7 @@ from itertools import pairwise, product
 import numpy as np
 from scipy.interpolate import CubicHermiteSpline
 
-from yielding_tether.core.curves import FREE, LEAVING, SMOOTH, Curve, Key, curve, insert, put
+from yielding_tether.core.curves import ARRIVING, FREE, LEAVING, SMOOTH, Curve, Key, curve, insert, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.few_keys import thinned
 from yielding_tether.core.findings import find_all
@@ -87,7 +87,9 @@ class Fewest(unittest.TestCase):
             values = rng.normal(size=count).cumsum() * 0.2
             true = CubicHermiteSpline(times, values, rng.normal(size=count))
             middles = true(times[:-1] + 0.5)
-            dense = curve([Key(t, v, v, s, s, SMOOTH, FREE) for t, v, s in zip(times, values, true(times, 1), strict=True)])
+            dense = curve(
+                [Key(t, v, v, s, s, SMOOTH, FREE) for t, v, s in zip(times, values, true(times, 1), strict=True)]
+            )
             for bends in ((0.0,), (0.0, -0.5, 0.5)):
                 found = thinned(dense, middles, np.zeros(count, dtype=bool), np.full(count, 0.4), bends)
                 self.assertLess(len(found), count)
@@ -234,12 +236,24 @@ class OfACapture(unittest.TestCase):
         contacts = (
             Contact("body", "foot.L", WORLD, WORLD, 10.0, 20.0), Contact("body", "hand.R", WORLD, WORLD, 70.0, 90.0),
         )  # fmt: skip
-        # Nobody has looked for any yet: all of them might.
-        for found, want in (((), "ik ik ik"), (contacts, "fk fk ik")):
+        # Nobody has looked for any yet: all of them might. A foot that stands again within a second stands all along.
+        again = Contact("body", "foot.L", WORLD, WORLD, 40.0, 52.0)
+        for found, want in (
+            ((), ("ik ik ik", "ik ik ik")), (contacts, ("fk fk ik", "fk fk fk")), ((*contacts, again), ("fk fk ik", "fk fk ik")),
+        ):  # fmt: skip
             before = program.on(replace(program.take, contacts=found))
-            after = before.on(apply(before, Bake(parts, "", 0.0, 60.0))[0])
-            drives = [after.bound(*p) for p in parts]
-            self.assertEqual([b.state(after.sample([30.0], LEAVING, b.driver_channels)) for b in drives], want.split())
+            take, proof = apply(before, Bake(parts, "", 0.0, 60.0))
+            after = before.on(take)
+            for frame, states in zip((15.0, 36.0), want, strict=True):
+                drives = [after.bound(*p) for p in parts]
+                self.assertEqual(
+                    [b.state(after.sample([frame], LEAVING, b.driver_channels)) for b in drives], states.split()
+                )
+            # Nothing is seen of where one system hands over to the other.
+            self.assertTrue(proof.within, proof.sentence)
+            self.assertLessEqual(float(off(before, after, 0.0, 59.5)[1].max()), 1e-3)
+            sides = [after.evaluate([20.0], side).pos[:, after.joints()[1]] for side in (ARRIVING, LEAVING)]
+            self.assertLess(float(np.abs(sides[0] - sides[1]).max()), 1e-9)
 
     def test_to_a_system_that_follows_something_else(self) -> None:
         program = crossing()

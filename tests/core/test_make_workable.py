@@ -9,6 +9,7 @@ import numpy as np
 
 from tests.core.test_rolling_plant import SLIP, TURN
 from yielding_tether.core.contacts import measure
+from yielding_tether.core.curves import LEAVING
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import OPERATIONS, Asked, Outcome, run
@@ -70,6 +71,14 @@ class Workable(unittest.TestCase):
         channels = [k for x in baked.bounds.values() if x.member.id == "marl" for k in x.own.values()]
         counts = [sum(FIRST < t < LAST for t in baked.curve(k).times) for k in channels if len(baked.curve(k))]
         self.assertLess(sum(counts), 0.55 * len(counts) * (LAST - FIRST))
+
+    def test_what_does_not_move_in_what_carries_it_has_a_key_at_either_end(self) -> None:
+        """Fingers of which nothing is captured: keys would but take back what the tolerance has moved of the hand."""
+        baked = raw().on(made().steps[2].take)
+        fingers = [baked.bound("marl", f"fingers.{side}") for side in "LR"]
+        counts = [len(baked.curve(int(c))) for b in fingers for c in b.systems["fk"].channels]
+        self.assertEqual(set(counts), {2})
+        self.assertEqual({b.state(baked.sample([40.0], LEAVING, b.driver_channels)) for b in fingers}, {"fk"})
 
     def test_nothing_jumps_that_did_not_and_nothing_else_changes(self) -> None:
         after = raw().on(made().take)

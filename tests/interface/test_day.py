@@ -18,8 +18,8 @@ from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import paste, repair
 from yielding_tether.core.program import Program
 from yielding_tether.core.proof import prove
-from yielding_tether.formats import bvh
 from yielding_tether.demo.lantern_round import lantern_round
+from yielding_tether.formats import bvh
 
 AXE = ROOT / "web/node_modules/axe-core/axe.min.js"
 

@@ -18,8 +18,6 @@ from typing import Any, NamedTuple
 from weakref import WeakValueDictionary
 
 import psycopg
-from alembic import command
-from alembic.config import Config
 from sqlalchemy import func, update
 from sqlalchemy import select as sa_select
 from sqlalchemy import text as sa_text
@@ -103,8 +101,18 @@ class Store:
 
     def migrate(self) -> None:
         """Brings the tables to the newest form."""
+        steps = Path(__file__).parent / "migrations"
+        newest = max(p.name.partition("_")[0] for p in (steps / "versions").glob("[0-9]*.py"))
+        with self.engine.connect() as connection:
+            known = connection.exec_driver_sql("select to_regclass('alembic_version')").scalar()
+            if known and connection.exec_driver_sql("select version_num from alembic_version").scalar() == newest:
+                return
+        # A fifth of a second to import, which most starts need not.
+        from alembic import command
+        from alembic.config import Config
+
         config = Config()
-        config.set_main_option("script_location", str(Path(__file__).parent / "migrations"))
+        config.set_main_option("script_location", str(steps))
         config.set_main_option("sqlalchemy.url", self.url.replace("%", "%%"))
         command.upgrade(config, "head")
 

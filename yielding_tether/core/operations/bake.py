@@ -9,7 +9,7 @@ it was planted.
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from dataclasses import dataclass, replace
 from typing import Literal
 
@@ -19,9 +19,9 @@ from ..contacts import end_of, planted
 from ..curves import LEAVING
 from ..errors import CoreError
 from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, holds_of, system_target
-from ..fitting import reach
+from ..fitting import fit_values, reach
 from ..measure import steps
-from ..program import Poses, Program
+from ..program import Poses, Program, pieces
 from ..progress import advance, stage
 from ..proof import Proof, prove
 from ..rig import Bound
@@ -55,6 +55,10 @@ CARRYING = 0.35
 FEW, DENSE = 4e-4, 1.2e-4
 #: Tolerances that are compared, as many times what is chosen, and seconds that this may take in all.
 TIMES, CHARTED = (0.25, 0.5, 1.0, 2.0, 4.0), 6.0
+#: Metres, radians or shares within which a part does not move.
+STILL = 1e-7
+#: Seconds longer than which an end that neither stands nor holds swings free.
+FREE = 1.0
 #: Frames before and after a planted contact over which an end comes back to where the rest of the body carries it.
 LEAVES = 4.0
 
@@ -95,39 +99,68 @@ def baked(program: Program, asked: Bake) -> Program:
     check_tolerance(asked.tolerance)
     bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
     now = program
+    still = {b.id for b in bounds if _still(program, b, asked, first, last)}
+    # First, so that what carries them answers for them as they will be.
+    bounds.sort(key=lambda b: b.id not in still)
     for k, bound in enumerate(bounds):
-        system = _system(program, bound, asked.to, first, last)
+        keeps = _planted(program, asked, bound, first, last)
+        runs = _runs(program, bound, asked.to, first, last)
         if asked.follow and following(bound):
             now = switched(now, now.bound(*bound.id), asked.follow, first, last)
         with stage(f"Baking {bound.part.label}", 0.9 * k / len(bounds), 0.9 * (k + 1) / len(bounds)):
-            now = _bake(program, now, now.bound(*bound.id), system, asked, first, last)
+            for n, (system, begin, end) in enumerate(runs):
+                with stage("", n / len(runs), (n + 1) / len(runs)):
+                    now = _bake(program, now, now.bound(*bound.id), system, asked, begin, end, keeps, still)
     now.check_loops()
     return now
 
 
-def _system(program: Program, bound: Bound, wanted: str, first: float, last: float) -> str:
-    """The system of a part that takes the keys."""
+def _runs(program: Program, bound: Bound, wanted: str, first: float, last: float) -> list[tuple[str, float, float]]:
+    """Systems of a part that take the keys, each from when to when."""
     if wanted == DRIVING:
         state = bound.state(program.sample([first], LEAVING, bound.driver_channels))
         wanted = state if state in bound.keyed_systems else ""
-    if not wanted:
-        # Hands and feet that stand or hold by their ends; what swings free, and everything else, joint by joint, as it is posed.
-        return bound.keyed_systems[-1 if bound.part.touches and _stands(program, bound, first, last) else 0]
-    found = bound.system_for(wanted)
-    if found is None or bound.systems[found].system.moves_alone:
-        there = ", ".join(bound.label_of(s) for s in bound.keyed_systems)
-        raise CoreError(f"{bound.part.label} can't be baked to {wanted!r}: its keys are in {there}.")
-    return found
+    if wanted:
+        found = bound.system_for(wanted)
+        if found is None or bound.systems[found].system.moves_alone:
+            there = ", ".join(bound.label_of(s) for s in bound.keyed_systems)
+            raise CoreError(f"{bound.part.label} can't be baked to {wanted!r}: its keys are in {there}.")
+        return [(found, first, last)]
+    # Hands and feet that stand or hold by their ends; what swings free, and everything else, joint by joint, as it is posed.
+    free, held = bound.keyed_systems[0], bound.keyed_systems[-1]
+    runs, at = [], first
+    for begin, end in _held(program, bound, first, last):
+        runs += [(free, at, begin)] if begin > at else []
+        runs += [(held, begin, end)] if end > begin else []
+        at = end
+    return [*runs, (free, at, last)] if at < last else runs
 
 
-def _stands(program: Program, bound: Bound, first: float, last: float) -> bool:
-    """Whether an end stands or holds anywhere in a stretch, or might: nobody has looked for contacts of its body yet."""
-    mine = [c for c in program.take.contacts if c.member == bound.member.id]
-    return not mine or any(c.joint in bound.part.joints and c.begin < last and c.end > first for c in mine)
+def _held(program: Program, bound: Bound, first: float, last: float) -> list[tuple[float, float]]:
+    """Stretches of whole frames over which an end stands or holds again and again: all of it where nobody has looked for
+    contacts of its body yet."""
+    if not bound.part.touches:
+        return []
+    contacts = [c for c in program.take.contacts if c.member == bound.member.id]
+    if not contacts:
+        return [(first, last)]
+    mine = [c for c in contacts if c.joint in bound.part.joints and c.begin < last and c.end > first]
+    free = FREE * float(program.take.rate)
+    found: list[tuple[float, float]] = []
+    for begin, end in sorted((float(np.floor(c.begin)), float(np.ceil(c.end))) for c in mine):
+        if found and begin - found[-1][1] <= free:
+            found[-1] = (found[-1][0], max(found[-1][1], end))
+        else:
+            found.append((begin, end))
+    return [(first if a - first <= free else a, last if last - b <= free else b) for a, b in found]
 
 
-def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake, first: float, last: float) -> Program:
-    """Bakes one part on top of what is baked already."""
+def _bake(
+    program: Program, now: Program, bound: Bound, system: str, asked: Bake, first: float, last: float,
+    keeps: Planted | None, still: Collection[tuple[str, str]],
+) -> Program:  # fmt: skip
+    """Bakes one part on top of what is baked already; `keeps`: what it must keep, beyond the stretch too; `still`:
+    parts that don't move in what carries them, which answers for them."""
     curves = dict(now.take.curves)
     open_end = last >= program.take.last
     target = system_target(now, bound, system)
@@ -138,7 +171,6 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
     around = np.array(sorted(set(target.nodes.tolist()) - inside), dtype=np.int64)
     # What carries the part may have been given keys of its own, between frames too.
     breaks = np.union1d(program.key_times(), now.key_times())
-    keeps = _planted(program, asked, bound, first, last)
 
     def poses(at: Floats, side: Ints) -> Poses:
         # The part as it was, and around it what is there now.
@@ -161,7 +193,7 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
 
     motion = Motion(now, poses, lambda t: FINE * steps(breaks, t))
     # A part answers for its own joints and for what hangs from or follows them, as far as that is not baked by itself.
-    asked_for = [program.bounds[p] for p in asked.parts if p != bound.id]
+    asked_for = [program.bounds[p] for p in asked.parts if p != bound.id and p not in still]
     carried = [b for b in asked_for if _hangs(program, b, inside)]
     others = {n for b in carried for n in b.nodes.tolist()}
     answers = [b for b in program.bounds.values() if b.id != bound.id and _depends(program, b, inside)]
@@ -195,6 +227,26 @@ def _bake(program: Program, now: Program, bound: Bound, system: str, asked: Bake
         if any(len(now.curve(c)) for c in bound.systems[name].channels):
             fence(now, curves, bound.systems[name].channels.tolist(), (first,) if open_end else (first, last))
     return now.with_curves({n: c for n, c in curves.items() if c is not now.take.curves.get(n)})
+
+
+def _still(program: Program, bound: Bound, asked: Bake, first: float, last: float) -> bool:
+    """Whether a part does not move in what carries it, such as the fingers of a capture that has none.
+
+    With one value of each of its channels it is what it was, at frames and halfway between: more keys would only take back what a
+    tolerance has moved below it.
+    """
+    if asked.keys != "few" or asked.follow or bound.part.free or end_of(bound) is not None:
+        return False
+    ((system, _, _),) = _runs(program, bound, asked.to, first, last)
+    at = np.unique(np.append(np.arange(2 * np.ceil(first), 2 * last + 0.5) / 2.0, [first, last]))
+    near = held = program.now(first, bound.systems[system].channels)
+    for some in pieces(len(at)):
+        poses = program.evaluate(at[some], LEAVING, only=program.fit_nodes([bound]))
+        found = fit_values(program, bound, system, poses, near)
+        held = held if some.start else found[:, 0]
+        if np.abs(found - held[:, None]).max() > STILL:
+            return False
+    return True
 
 
 @dataclass(frozen=True)
