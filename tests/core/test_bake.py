@@ -23,6 +23,8 @@ from yielding_tether.core.takes import WORLD, Contact, Scene
 from yielding_tether.core.transforms import Floats, rotation_distance
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round
+from yielding_tether.demo.rough_crossing import Kind
+from yielding_tether.demo.rough_crossing import crossing as rough
 from yielding_tether.formats import bvh
 
 from .contract import kinds, programs
@@ -330,6 +332,21 @@ class OfKeys(unittest.TestCase):
                         self.assertLess(float(place[outside].max()), 1e-9)
                         self.assertTrue(proof.unchanged_outside)
         self.assertGreaterEqual(held, 4 * len(kinds()) - 1)
+
+    def test_where_a_limb_is_straight_on_a_frame_its_elbow_does_not_jump(self) -> None:
+        """Its bend changes sides at that frame, between which nothing is to be looked for."""
+        kind = Kind(pace=2.498538823485906, rate=50.0, noise=0.0, seed=387)
+        walk = rough(kind)
+        program = Program(walk.scene, walk.take)
+        parts = tuple(("marl", part) for part in ("hips", "spine", "arm.R", "arm.twist.R"))
+        take, proof = apply(program, Bake(parts, "", 81.0, 131.0))
+        after = program.on(take)
+        bend = take.curves["marl/arm.R.ik.bend"]
+        self.assertGreater(np.abs(np.diff(bend.numbers[:, 2])).max(), 0.0)
+        at, nodes = bend.times, after.joints(["marl"])[1]
+        sides = [after.evaluate(at, side).pos[:, nodes] for side in (ARRIVING, LEAVING)]
+        self.assertLess(float(np.abs(sides[0] - sides[1]).max()), 1e-6)
+        self.assertTrue(proof.within)
 
     def test_an_arm_that_swings_straight_bends_to_one_side(self) -> None:
         """The sign of a bend is noise while a limb is straight: it does not step there."""

@@ -485,7 +485,7 @@ def _few(
     crossed: Floats, placing: Placing, judged: Judged, near: Floats,
 ) -> Curves:  # fmt: skip
     """As few of the keys at these times as keep every joint within the tolerance. Keys that the target has stay, where they are not
-    free to go, and those where a sign steps (`crossed`): a limb that is not quite straight there would jump."""
+    free to go, and those where a sign steps (`crossed` among them): a limb that is not quite straight there would jump."""
     tolerance = placing.tolerance
     names = program.channel_names()
     mine = {names[c]: k for k, c in enumerate(target.channels)}
@@ -493,7 +493,10 @@ def _few(
     stay = {c: _EMPTY if placing.free else program.curve(c).times for c in target.channels.tolist()}
     # What stands keeps both ends of that: between them it does not move at all.
     stands = [t for h in judged.holds if h.node in target.bound.nodes for t in (h.first, h.last)]
-    fixed = {names[c]: np.isin(times, [*t, *crossed, *stands]) for c, t in stay.items()}
+    # A sign may step at a frame, too, at which the limb happens to be straight.
+    signs = [keyed[n].numbers for n, k in mine.items() if target.mine.stepped[k]]
+    flips = [t for x in signs for t in x[x[:, 1] != x[:, 2], 0].tolist()]
+    fixed = {names[c]: np.isin(times, [*t, *crossed, *stands, *flips]) for c, t in stay.items()}
     between = held(target.mine, _fits(motion, target, half, np.zeros(len(half), dtype=np.int64), near))
     inside = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in keyed.items()}
     dense = {n: Curve(c.numbers[inside[n]], c.marks[inside[n]]) for n, c in keyed.items()}
