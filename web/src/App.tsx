@@ -71,8 +71,8 @@ export function App() {
       ) : (
         <Home onGround={toggle} />
       )}
-      <Snackbar anchorOrigin={{ vertical: "top", horizontal: "center" }} sx={{ mt: "34px" }} open={notice.text !== ""} autoHideDuration={notice.bad ? null : 6000} onClose={(_, why) => why !== "clickaway" && notice.clear()}>
-        <Alert severity={notice.bad ? "error" : "info"} color={notice.bad ? "error" : "success"} variant="standard" icon={<span aria-hidden>{notice.bad ? "▲" : "✓"}</span>} onClose={notice.clear} sx={{ maxWidth: 720, border: 1, borderColor: notice.bad ? "error.main" : "divider", bgcolor: "background.paper", color: "text.primary", boxShadow: 6 }}>
+      <Snackbar anchorOrigin={{ vertical: "top", horizontal: "center" }} sx={{ mt: "34px" }} open={notice.text !== ""} autoHideDuration={notice.bad || notice.asks ? null : 6000} onClose={(_, why) => why !== "clickaway" && notice.clear()}>
+        <Alert severity={notice.bad ? "error" : "info"} color={notice.bad ? "error" : "success"} variant="standard" icon={<span aria-hidden>{notice.bad ? "▲" : notice.asks ? "›" : "✓"}</span>} onClose={notice.clear} sx={{ maxWidth: 720, border: 1, borderColor: notice.bad ? "error.main" : "divider", bgcolor: "background.paper", color: "text.primary", boxShadow: 6 }}>
           {notice.text}
         </Alert>
       </Snackbar>

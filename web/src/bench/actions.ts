@@ -8,6 +8,7 @@ import { placeOf } from "./address";
 import { live } from "./live";
 import { PoseBank } from "./poses";
 import { carriedOver } from "./timeline/scale";
+import { toBeChosen } from "./offered";
 import { NOTHING, source, strandOf, useBench, usePick, type PartRef, type Stretch, type Wish } from "./state";
 
 /** Loads a take and keeps the bench at its head. */
@@ -170,7 +171,9 @@ export function useTrying() {
           if (wanted.signal.aborted) return;
           set({ trying: false, job: null });
           refusal = error.message;
-          useNotice.getState().warn(refusal);
+          // What is only not chosen yet is no fault.
+          const open = toBeChosen(operations.find((o) => o.id === wish.operation), choices);
+          useNotice.getState()[open ? "ask" : "warn"](refusal);
         });
     }, 90);
     return () => {

@@ -36,3 +36,8 @@ export function askedByClick(of: Pick<Operation, "choices"> | undefined, made: R
   const able = of?.choices.filter((c) => counts(of, c, made)) ?? [];
   return able.find((c) => c.kind === "point") ?? able.find((c) => c.kind === "anchor");
 }
+
+/** Whether a place or a take is still to be chosen, as the other choices are made. */
+export function toBeChosen(of: Pick<Operation, "choices"> | undefined, made: Record<string, string | number>): boolean {
+  return Boolean(of?.choices.some((c) => (c.kind === "point" || c.kind === "take") && counts(of, c, made) && (made[c.name] ?? "") === ""));
+}

@@ -1,5 +1,5 @@
 import { describe, expect, it } from "vitest";
-import { askedByClick, counts, fitted } from "../../src/bench/offered";
+import { askedByClick, counts, fitted, toBeChosen } from "../../src/bench/offered";
 import type { Choice } from "../../src/shared/api";
 
 const all = ["Hand over", "Crossfade", "Keys", "Follow", "Bake", "Named value"].map((label) => ({ id: label.toLowerCase(), label }));
@@ -37,5 +37,10 @@ describe("choices", () => {
     expect(askedByClick(of, { what: "all", plane: "fixed", to: "spot" })?.name).toBe("at");
     expect(askedByClick(of, { what: "all", plane: "own", to: "mirrored" })).toBeUndefined();
     expect(askedByClick(undefined, {})).toBeUndefined();
+    // What is not chosen yet is asked for; what does not count as the others are made is not.
+    expect(toBeChosen(of, { what: "all", plane: "spot", to: "mirrored", through: "" })).toBe(true);
+    expect(toBeChosen(of, { what: "all", plane: "spot", to: "mirrored", through: "0 0 1" })).toBe(false);
+    expect(toBeChosen(of, { what: "all", plane: "own", to: "mirrored", through: "" })).toBe(false);
+    expect(toBeChosen(undefined, {})).toBe(false);
   });
 });
