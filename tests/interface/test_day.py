@@ -261,7 +261,9 @@ class Judging(Pages):
         expect(page.get_by_test_id("sentence")).to_be_visible()
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Repair")
+        self.to_frame(page, 20)
         page.keyboard.press("v")
+        expect(page.get_by_role("dialog")).to_contain_text(re.compile(r"today, \d\d:\d\d:\d\d"))
         number = page.get_by_test_id("revision").inner_text().split()[0]
         page.get_by_role("button", name=f"Name revision {number}").click()
         page.get_by_label(f"Name of revision {number}").fill("hand joined")
@@ -272,6 +274,12 @@ class Judging(Pages):
         page.wait_for_url(re.compile(r"/compare/\d+/\d+"))
         proof = prove("compare", demo(), clean(0), 0.0, 204.0)
         expect(page.get_by_test_id("most")).to_have_text(f"{1000 * proof.departure_place.value:.1f} mm")
+        # It opens where they are farthest apart, and comes back there.
+        expect(page.get_by_test_id("difference-here")).to_contain_text(f"{1000 * proof.departure_place.value:.1f} mm")
+        page.keyboard.press("ArrowLeft")
+        expect(page.get_by_test_id("difference-here")).not_to_contain_text(
+            f"{1000 * proof.departure_place.value:.1f} mm"
+        )
         page.get_by_role("button", name="Worst frame").click()
         expect(page.get_by_test_id("difference-here")).to_contain_text(f"{1000 * proof.departure_place.value:.1f} mm")
         expect(page.get_by_test_id("figures")).to_contain_text("open findings")

@@ -1,8 +1,8 @@
-import { Box, Button, Dialog, DialogContent, DialogTitle, Link, Tooltip, Typography } from "@mui/material";
+import { Box, Button, Dialog, DialogContent, DialogTitle, Tooltip, Typography } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { get, type Revision, type TakeInfo } from "../shared/api";
-import { mm } from "../shared/format";
+import { mm, whenMade } from "../shared/format";
 import { NameField } from "../shared/NameField";
 import { go } from "../shared/route";
 import { useActions } from "./actions";
@@ -69,7 +69,7 @@ function Revisions({ info, open, onClose }: { info: TakeInfo; open: boolean; onC
                       </Typography>
                     )}
                     <Typography noWrap sx={{ fontSize: 12.5, color: "text.secondary" }}>
-                      {new Date(r.created).toLocaleString()}
+                      {whenMade(new Date(r.created), new Date())}
                       {proof ? ` · ${proof.clean ? "clean" : "see its proof"}, at most ${mm(proof.departure_place.value)} off` : ""}
                     </Typography>
                   </Box>
@@ -90,18 +90,17 @@ function Revisions({ info, open, onClose }: { info: TakeInfo; open: boolean; onC
                       >
                         Compare
                       </Button>
-                      <Link
-                        component="button"
-                        underline="hover"
+                      <Button
+                        size="small"
                         aria-label={`Go to it: revision ${r.number}`}
                         onClick={() => {
                           onClose();
                           goTo(r.id);
                         }}
-                        sx={{ fontSize: 13, fontWeight: 600, whiteSpace: "nowrap" }}
+                        sx={{ whiteSpace: "nowrap" }}
                       >
                         Go to it
-                      </Link>
+                      </Button>
                     </>
                   )}
                 </Box>

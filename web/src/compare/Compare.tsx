@@ -1,6 +1,6 @@
 import { Alert, Box, Button, MenuItem, Select, Typography, useTheme } from "@mui/material";
 import { useQuery } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { useEffect, useRef } from "react";
 import { PoseBank } from "../bench/poses";
 import { NOTHING, useBench, usePick } from "../bench/state";
 import { usePlayback } from "../bench/playback";
@@ -38,6 +38,16 @@ export default function Compare({ takeId, a, b, other }: { takeId: number; a: nu
     set({ ...NOTHING, info: data, bank, beside: b, besideBank: ghost, controls: false, ghosts: false, pinned: [], live: null, frame: Math.min(Math.max(before.frame, data.first), data.last), playing: false });
     return () => set({ ...kept, beside: null, besideBank: null, info: null, bank: null, playing: false });
   }, [one.data, two.data, b, other, takeId, set]);
+
+  const opened = useRef<Compared | null>(null);
+  useEffect(() => {
+    const data = found.data;
+    if (!info || !data || opened.current === data) return;
+    opened.current = data;
+    // Where both are alike there is nothing to see: it opens where they are farthest apart.
+    const most = data.proof.departure_place;
+    if ((data.place[frame - data.frames[0]!] ?? 0) < 0.02 * most.value) toFrame(most.frame);
+  }, [info, found.data, frame, toFrame]);
 
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {

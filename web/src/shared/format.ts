@@ -30,3 +30,11 @@ export function shownNumber(value: number, unit: string): number {
 export function storedNumber(shown: number, unit: string): number {
   return unit === "rad" ? (shown * Math.PI) / 180 : unit === "m" ? shown / 1000 : shown;
 }
+
+/** When something was made, as it is told now: its time today, else its day too. */
+export function whenMade(made: Date, now: Date): string {
+  const two = (n: number) => String(n).padStart(2, "0");
+  const time = `${two(made.getHours())}:${two(made.getMinutes())}:${two(made.getSeconds())}`;
+  if (made.toDateString() === now.toDateString()) return `today, ${time}`;
+  return `${made.getDate()} ${made.toLocaleString("en", { month: "long" })}${made.getFullYear() === now.getFullYear() ? "" : ` ${made.getFullYear()}`}, ${time.slice(0, 5)}`;
+}
