@@ -54,6 +54,16 @@ class Bench(Pages):
         self.wait_for_revision(page, "Hand over right arm")
         self.assertEqual(self.errors, [])
 
+    def test_who_asked_for_less_motion_gets_none(self) -> None:
+        page = self.bench()
+        play = page.get_by_role("button", name="Play", exact=True)
+        lasts = "e => parseFloat(getComputedStyle(e).transitionDuration)"
+        self.addCleanup(page.emulate_media, reduced_motion="reduce")
+        page.emulate_media(reduced_motion="no-preference")
+        self.assertGreater(play.evaluate(lasts), 0.05)
+        page.emulate_media(reduced_motion="reduce")
+        self.assertLess(play.evaluate(lasts), 1e-3)
+
     def test_escape_drops_what_is_tried(self) -> None:
         page = self.bench()
         before = self.head()
