@@ -25,6 +25,7 @@ export function App() {
   const theme = useMemo(() => makeTheme(mode), [mode]);
   const path = usePath();
   const notice = useNotice();
+  const wrong = notice.kind === "wrong";
   const compare = /^\/take\/(\d+)\/compare\/(\d+)\/(\d+)/.exec(path);
   const fit = /^\/scene\/(\d+)\/fit\/([^/?]+)/.exec(path);
   const take = /^\/take\/(\d+)/.exec(path)?.[1];
@@ -71,8 +72,8 @@ export function App() {
       ) : (
         <Home onGround={toggle} />
       )}
-      <Snackbar anchorOrigin={{ vertical: "top", horizontal: "center" }} sx={{ mt: "34px" }} open={notice.text !== ""} autoHideDuration={notice.bad || notice.asks ? null : 6000} onClose={(_, why) => why !== "clickaway" && notice.clear()}>
-        <Alert severity={notice.bad ? "error" : "info"} color={notice.bad ? "error" : "success"} variant="standard" icon={<span aria-hidden>{notice.bad ? "▲" : notice.asks ? "›" : "✓"}</span>} onClose={notice.clear} sx={{ maxWidth: 720, border: 1, borderColor: notice.bad ? "error.main" : "divider", bgcolor: "background.paper", color: "text.primary", boxShadow: 6 }}>
+      <Snackbar anchorOrigin={{ vertical: "top", horizontal: "center" }} sx={{ mt: "34px" }} open={notice.text !== ""} autoHideDuration={notice.kind === "told" ? 6000 : null} onClose={(_, why) => why !== "clickaway" && notice.clear()}>
+        <Alert severity={wrong ? "error" : "info"} color={wrong ? "error" : "success"} variant="standard" icon={<span aria-hidden>{{ told: "✓", asked: "›", wrong: "▲" }[notice.kind]}</span>} onClose={notice.clear} sx={{ maxWidth: 720, border: 1, borderColor: wrong ? "error.main" : "divider", bgcolor: "background.paper", color: "text.primary", boxShadow: 6 }}>
           {notice.text}
         </Alert>
       </Snackbar>

@@ -2,9 +2,8 @@ import { create } from "zustand";
 
 interface Notice {
   text: string;
-  bad: boolean;
-  /** Whether it asks for something that is still to be given. */
-  asks: boolean;
+  /** Something done, something that is still to be given, or something that went wrong. */
+  kind: "told" | "asked" | "wrong";
   say: (text: string) => void;
   ask: (text: string) => void;
   warn: (text: string) => void;
@@ -14,10 +13,9 @@ interface Notice {
 /** One message at a time; errors, and what asks for something, stay until they are closed. */
 export const useNotice = create<Notice>((set) => ({
   text: "",
-  bad: false,
-  asks: false,
-  say: (text) => set({ text, bad: false, asks: false }),
-  ask: (text) => set({ text, bad: false, asks: true }),
-  warn: (text) => set({ text, bad: true, asks: false }),
+  kind: "told",
+  say: (text) => set({ text, kind: "told" }),
+  ask: (text) => set({ text, kind: "asked" }),
+  warn: (text) => set({ text, kind: "wrong" }),
   clear: () => set({ text: "" }),
 }));

@@ -128,10 +128,12 @@ def _runs(program: Program, bound: Bound, wanted: str, first: float, last: float
         return [(found, first, last)]
     # Hands and feet that stand or hold by their ends; what swings free, and everything else, joint by joint, as it is posed.
     free, held = bound.keyed_systems[0], bound.keyed_systems[-1]
+    if free == held:
+        return [(held, first, last)]
     runs, at = [], first
     for begin, end in _held(program, bound, first, last):
         runs += [(free, at, begin)] if begin > at else []
-        runs += [(held, begin, end)] if end > begin else []
+        runs.append((held, begin, end))
         at = end
     return [*runs, (free, at, last)] if at < last else runs
 
@@ -237,7 +239,10 @@ def _still(program: Program, bound: Bound, asked: Bake, first: float, last: floa
     """
     if asked.keys != "few" or asked.follow or bound.part.free or end_of(bound) is not None:
         return False
-    ((system, _, _),) = _runs(program, bound, asked.to, first, last)
+    runs = _runs(program, bound, asked.to, first, last)
+    if len(runs) > 1:
+        return False
+    system = runs[0][0]
     at = np.unique(np.append(np.arange(2 * np.ceil(first), 2 * last + 0.5) / 2.0, [first, last]))
     near = held = program.now(first, bound.systems[system].channels)
     for some in pieces(len(at)):
