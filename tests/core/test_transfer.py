@@ -89,7 +89,7 @@ class Moved(unittest.TestCase):
         said = {(m.what, m.name) for m in found.mismatches}
         # The rope is not there, nor what it followed; the lantern and the hook only stand about.
         self.assertEqual(
-            said, {("member", "Mooring rope"), ("follow", "Mooring rope on Marl, hand.R")}, found.mismatches
+            said, {("member", "Mooring rope"), ("follow", "Mooring rope on Marl, right hand")}, found.mismatches
         )
         after = Program(lantern_scene(), found.take)
         node, there = (p.nodes["marl", "hand.R"] for p in (program, after))

@@ -151,7 +151,7 @@ class Demo(unittest.TestCase):
         self.assertAlmostEqual(found.turn, float(rotation_distance(x, y)), 9)
         # Where a capture or another system drives, what follows is told to be idle.
         _, told = apply(program, Retether((("marl", "arm.L"),), "world", 150, control="upperarm.L"))
-        self.assertIn("dle there: FK of left arm. What follows by it shows once it drives", told.sentence)
+        self.assertIn("FK of the left arm drives nothing there, so nothing moves", told.sentence)
 
     def test_what_a_joint_cannot_do_is_told(self) -> None:
         program = Program(*cast_off())

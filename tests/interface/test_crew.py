@@ -62,13 +62,13 @@ class Cargo(Crew):
         self.apply(page, "Hand over left arm to IK")
         self.select(page, "left arm", 146, 156)
         offer = self.choose(page, "Follow")
-        offer.get_by_label("follow", exact=True).fill("Pip, upperarm.L")
-        page.get_by_role("option", name="Pip, upperarm.L", exact=True).click()
+        offer.get_by_label("follow", exact=True).fill("Pip, left upper arm")
+        page.get_by_role("option", name="Pip, left upper arm", exact=True).click()
         offer.get_by_role("button", name="ride along").click()
         offer.get_by_role("button", name="more…").click()
         offer.get_by_role("button", name="as it is here").click()
         expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")
-        self.apply(page, "Left arm follows Pip, upperarm.L")
+        self.apply(page, "Left arm follows Pip, left upper arm")
         names, pos, rot = self.places(self.take(), [150.0, 152.0, 156.0])
         hand, shoulder = (names.index(n) for n in (("marl", "hand.L"), ("pip", "upperarm.L")))
         seen = rotate(inverse(rot[:, shoulder]), pos[:, hand] - pos[:, shoulder])
@@ -101,7 +101,7 @@ class Night(Crew):
         """From a take in which the right hand holds it all along; who holds it is read in the core's own places."""
         page = self.bench()
         for first, to, way in (
-            (0, "Marl, hand.R", "snap to the grip"), (84, "Marl, hand.L", "ride along"), (132, "Hook", "snap to the grip"),
+            (0, "Marl, right hand", "snap to the grip"), (84, "Marl, left hand", "ride along"), (132, "Hook", "snap to the grip"),
         ):  # fmt: skip
             self.select(page, "Lantern", first, 192)
             self.follow(page, to, way)

@@ -191,15 +191,16 @@ class Layered(Pages):
         page.keyboard.press("Escape")
         self.to_frame(page, 67)
         at = page.get_by_test_id("revision")
+        # Faster than they are answered: each goes on from the one before it.
+        made = int(at.inner_text().split(" ")[0])
         for _ in range(4):
-            before = at.inner_text()
             page.keyboard.press("Alt+ArrowUp")
-            expect(at).not_to_have_text(before)
-            expect(at).to_contain_text("Pose left leg at frame 67")
+        expect(at).to_have_text(f"{made + 4} · Pose left leg at frame 67")
+        expect(page.get_by_role("alert")).to_have_count(0)
         expect(page.get_by_label("Part card")).to_contain_text("on untitled")
         lifted = self.at(frames)
         names = [n for m, n in self.http.get(f"/takes/{self.take()}").json()["joints"] if m == "marl"]
-        self.assertGreater((lifted - was)[5, names.index("foot.L"), 1], 0.005)
+        self.assertGreater((lifted - was)[5, names.index("foot.L"), 1], 0.03)
         np.testing.assert_allclose(self.at(outside), around, atol=1e-9)
         # Its weight is tried while the take plays: the picture shows it at once, and nothing is written until it is let go.
         page.keyboard.press("Space")

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from dataclasses import dataclass, field, replace
+from functools import cached_property
 from typing import Literal
 
+from .channels import in_words
 from .errors import CoreError
 from .parts import Part
 from .skeleton import Skeleton
@@ -97,6 +100,15 @@ class Member:
     def reads(self, part: Part) -> str:
         """What a part is called: by its label in a character, by the member's name elsewhere."""
         return f"{self.name}'s {part.label}" if self.kind == "character" else f"the {self.name.lower()}"
+
+    @cached_property
+    def joint_words(self) -> dict[str, str]:
+        """Its joints as the animator reads them, by name: "left forearm". Where two would read alike, each by its own name."""
+        words = {
+            j: in_words(j) if p.side == "middle" else f"{p.side} {in_words(j)}" for p in self.parts for j in p.joints
+        }
+        often = Counter(words.values())
+        return {j: said if often[said] == 1 else j for j, said in words.items()}
 
     def row_label(self, part: Part) -> str:
         """What a part is called beside the others of its own member."""

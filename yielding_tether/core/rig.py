@@ -795,9 +795,12 @@ class Rig:
         whose = self.scene.member(member)
         if len(whose.skeleton) == 1:
             return whose.name
-        control = self._controls.get((member, name))
-        label = control[1].label if control and name not in whose.skeleton.index else name
-        return f"{whose.name}, {label}"
+        words = whose.joint_words
+        if name not in words:
+            control = self._controls.get((member, name))
+            label = control[1].label if control else name
+            return f"{whose.name}, {label}" + (", its control" if label in words.values() else "")
+        return f"{whose.name}, {words[name]}"
 
     def _anchor(self, tether: Tether) -> int:
         if self._grows(tether):

@@ -498,7 +498,7 @@ def _anchor_label(program: Program, member_id: str, anchor: str) -> str:
         if anchor in part.joints:
             # Of a part with one end, its name says which joint is meant; of others the joint's own does.
             one = program.bound(member.id, part.name).controls
-            return f"{member.name}'s {part.label if one else anchor}"
+            return f"{member.name}'s {part.label if one else member.joint_words[anchor]}"
     return f"{member.name}'s {anchor}"
 
 

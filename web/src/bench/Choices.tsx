@@ -62,14 +62,19 @@ function Words({ choice, value, onChange }: { choice: Choice; value: string; onC
 
 /** Something to follow, out of all that can be followed: typed to be found, or clicked in the view; or another take. */
 function Anchors({ choice, value, onChange }: { choice: Choice; value: string; onChange: (value: string) => void }) {
+  const [open, setOpen] = useState(false);
   return (
-    <Tooltip title={choice.help} placement="top">
-      <Box data-own-enter sx={{ display: "flex", alignItems: "center", gap: 0.75, fontSize: 13 }} onKeyDown={(e) => e.key !== "Escape" && e.stopPropagation()}>
+    <Tooltip title={choice.help} placement="top" disableFocusListener>
+      {/* Enter takes what is lit in the open list; once that is closed, it means what was tried. */}
+      <Box data-own-enter={open || undefined} sx={{ display: "flex", alignItems: "center", gap: 0.75, fontSize: 13 }} onKeyDown={(e) => e.key !== "Escape" && e.stopPropagation()}>
         {choice.label}
         <Autocomplete
           size="small"
           disableClearable
           openOnFocus
+          autoHighlight
+          onOpen={() => setOpen(true)}
+          onClose={() => setOpen(false)}
           selectOnFocus
           value={choice.options.find(([v]) => v === value) ?? [value, value]}
           options={choice.options}

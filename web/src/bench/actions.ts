@@ -128,8 +128,27 @@ const asked = (operations: Operation[] | undefined, info: TakeInfo, wish: Wish, 
   return { ...wish, revision: info.revision, choices: { ...choices, ...into } } as OperationAsked;
 };
 
-/** Undos and redos that were asked for, one after another. */
-let steps: Promise<unknown> = Promise.resolve();
+/** What writes, one after another: whoever is faster than the answers means the take as it is after them. */
+let line: Promise<unknown> = Promise.resolve();
+
+/** Does something once all that was asked for before it is written. */
+function inTurn<T>(work: () => Promise<T>): Promise<T> {
+  const done = line.then(work);
+  line = done.catch(() => undefined);
+  return done;
+}
+
+/** Waits until something is so, looking whenever it is told to. */
+export function until(told: (look: () => void) => () => void, so: () => boolean): Promise<void> {
+  if (so()) return Promise.resolve();
+  return new Promise((done) => {
+    const stop = told(() => {
+      if (!so()) return;
+      stop();
+      done();
+    });
+  });
+}
 
 /** Why the last trial could not be made. */
 let refusal = "";
@@ -242,40 +261,49 @@ export function useActions() {
   const client = useQueryClient();
   const operations = useOperations();
 
+  /** Writes what is made of the take as it is by then; nothing is asked where that is nothing. */
   const write = useCallback(
-    async <T,>(path: string, body: object, stays = false) => {
-      const { info, set } = useBench.getState();
-      if (!info) return;
-      try {
-        await (ONCE.has(path) ? postOnce : post)<T>(`/takes/${info.id}/${path}`, body);
-        useNotice.getState().clear();
-        if (!stays) set(NOTHING);
-        await refresh(client, info.id);
-        return true;
-      } catch (error) {
-        set({ live: null });
-        const stale = error instanceof Problem && error.status === 409;
-        // What was being tried is tried again on the newer state, so that Enter goes on from there.
-        useNotice.getState().warn((error as Error).message + (stale && useBench.getState().wish ? " What you tried is tried again on it; Enter applies it." : ""));
-        if (stale) await refresh(client, info.id);
-        return false;
-      }
-    },
+    <T,>(path: string, body: (info: TakeInfo) => object | null, stays = false) =>
+      inTurn(async () => {
+        const open = useBench.getState().info;
+        // As it was answered last, drawn already or not.
+        const info = open && (client.getQueryData<TakeInfo>(["take", open.id]) ?? open);
+        const said = info && body(info);
+        if (!said) return false;
+        try {
+          await (ONCE.has(path) ? postOnce : post)<T>(`/takes/${info.id}/${path}`, said);
+          useNotice.getState().clear();
+          if (!stays) useBench.getState().set(NOTHING);
+          await refresh(client, info.id);
+          return true;
+        } catch (error) {
+          useBench.getState().set({ live: null });
+          const stale = error instanceof Problem && error.status === 409;
+          // What was being tried is tried again on the newer state, so that Enter goes on from there.
+          useNotice.getState().warn((error as Error).message + (stale && useBench.getState().wish ? " What you tried is tried again on it; Enter applies it." : ""));
+          if (stale) await refresh(client, info.id);
+          return false;
+        }
+      }),
     [client],
   );
 
   const apply = useCallback(() => {
-    const { info, wish, choices, trial, trying, set } = useBench.getState();
-    if (info && wish && trial) void write<Applied>("apply", asked(operations, info, wish, choices));
+    const { wish, choices, trial, trying, set } = useBench.getState();
+    if (wish && trial)
+      void write<Applied>("apply", (info) => {
+        const now = useBench.getState();
+        if (now.trial === trial) return asked(operations, info, wish, choices);
+        // What was seen is of a take that has changed since: it is applied once it was tried on the newer one.
+        if (now.wish === wish) set({ eager: true });
+        return null;
+      });
     else if (wish && trying) set({ eager: true });
   }, [operations, write]);
 
   /** Applies something at once, without a trial: small edits that undo takes back. */
   const now = useCallback(
-    (wish: Wish, choices: Record<string, string | number> = {}) => {
-      const { info } = useBench.getState();
-      return info ? write<Applied>("apply", asked(operations, info, wish, choices), true) : Promise.resolve(false);
-    },
+    (wish: Wish, choices: Record<string, string | number> = {}) => write<Applied>("apply", (info) => asked(operations, info, wish, choices), true),
     [operations, write],
   );
 
@@ -288,7 +316,7 @@ export function useActions() {
     const { focus, frame, held, set } = useBench.getState();
     if (held) {
       set({ held: null });
-      void write<Applied>("pose", held, true);
+      void write<Applied>("pose", (info) => ({ ...held, revision: info.revision }), true);
     } else if (focus) void keyed(now, focus, frame);
   }, [now, write]);
 
@@ -302,48 +330,31 @@ export function useActions() {
         useNotice.getState().say("Not keyed yet: K keys this pose, Esc drops it.");
         return;
       }
-      const kept = await write<Applied>("pose", drag, true);
+      const kept = await write<Applied>("pose", (info) => ({ ...drag, revision: info.revision }), true);
       if (kept && rule === "part") await keyed(now, { member: drag.member, part: drag.part }, drag.frame);
     },
     [write, now],
   );
 
   const step = useCallback(
-    (path: "undo" | "redo") => {
-      // Whoever presses it faster than it is answered means the one before that: each waits for those before it.
-      steps = steps.then(async () => {
-        const open = useBench.getState().info;
-        // As it was answered last, drawn already or not.
-        const info = open && (client.getQueryData<TakeInfo>(["take", open.id]) ?? open);
-        if (info && (path === "undo" ? info.can_undo : info.can_redo)) await write(path, { revision: info.revision });
-      });
-    },
-    [client, write],
-  );
-
-  const goTo = useCallback(
-    (to: number) => {
-      const { info } = useBench.getState();
-      if (info) void write("head", { revision: info.revision, to });
-    },
+    (path: "undo" | "redo") => void write(path, ({ revision, can_undo, can_redo }) => ((path === "undo" ? can_undo : can_redo) ? { revision } : null)),
     [write],
   );
 
-  const mark = useCallback(
-    (finding: string, wanted: boolean) => {
-      const { info } = useBench.getState();
-      if (info) void write("wanted", { revision: info.revision, finding, wanted });
-    },
-    [write],
-  );
+  const goTo = useCallback((to: number) => void write("head", ({ revision }) => ({ revision, to })), [write]);
 
-  const name = useCallback(
-    async (revision: number, text: string) => {
+  const mark = useCallback((finding: string, wanted: boolean) => void write("wanted", ({ revision }) => ({ revision, finding, wanted })), [write]);
+
+  const name = useCallback((revision: number, text: string) => write(`revisions/${revision}/name`, () => ({ name: text || null }), true), [write]);
+
+  /** Waits until all that was asked for is written and the bench is at it. */
+  const settled = useCallback(async () => {
+    await inTurn(() => Promise.resolve());
+    await until(useBench.subscribe, () => {
       const { info } = useBench.getState();
-      if (info) await write(`revisions/${revision}/name`, { name: text || null }, true);
-    },
-    [write],
-  );
+      return !info || (client.getQueryData<TakeInfo>(["take", info.id]) ?? info).revision === info.revision;
+    });
+  }, [client]);
 
   /** Keeps the selected stretch, or the pose of the part in hand. */
   const copy = useCallback(async () => {
@@ -361,7 +372,7 @@ export function useActions() {
     }
   }, [client]);
 
-  return { apply, drop, letGo, step, goTo, now, edit, keyPart, mark, name, copy };
+  return { apply, drop, letGo, step, goTo, now, edit, keyPart, mark, name, copy, settled };
 }
 
 /** Starts pasting a clip at the current frame, onto the body of the part in hand. */

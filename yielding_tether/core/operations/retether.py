@@ -147,7 +147,7 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     notes = []
     idle = [n for id, c in chosen if (n := _idle(program, program.bound(*id), c, first, last))]
     if idle:
-        notes.append(f"Idle there: {', '.join(idle)}. What follows by it shows once it drives.")
+        notes.append(f"{' and '.join(idle)} drives nothing there, so nothing moves: hand it over first.")
     if others and not asked.along:
         names = ", ".join(program.bound(*id).who for id, _ in others)
         notes.append(
@@ -234,7 +234,8 @@ def _idle(program: Program, bound: Bound, control: Control, first: float, last: 
     driving = bound.driving(program.sample(frames, LEAVING, bound.driver_channels))
     if np.any((driving == list(bound.systems).index(system)) | (driving < 0)):
         return ""
-    return f"{bound.label_of(system)} of {bound.part.label}"
+    label = bound.label_of(system)
+    return f"{label[0].upper()}{label[1:]} of the {bound.part.label}"
 
 
 def read(program: Program, to: str) -> str:

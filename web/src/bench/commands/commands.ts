@@ -1,12 +1,14 @@
 import type { KeyEdit, Operation, TakeInfo } from "../../shared/api";
 import { keep, kept } from "../../shared/kept";
+import { useNotice } from "../../shared/notice";
 import { go } from "../../shared/route";
-import { offer, type Actions } from "../actions";
+import { searchOf } from "../address";
+import { offer, until, type Actions } from "../actions";
 import { named } from "../keysInHand";
 import { tryRepair } from "../repairs";
 import { poseNow } from "../stage/poses";
 import { steered, stage } from "../stage/viewpoints";
-import { hasSystems, NOTHING, pinnedWith, same, strandOf, useBench, type Viewpoint } from "../state";
+import { hasSystems, NOTHING, pinnedWith, same, source, strandOf, useBench, type Viewpoint } from "../state";
 import { layout, NO_CHOICES, type RowChoices } from "../timeline/rows";
 import { fitted } from "../timeline/scale";
 import { driverAt } from "../state";
@@ -81,21 +83,18 @@ function arrow({ info, actions }: Tools, across: number, high: number, shift: bo
   }
   const strand = strandOf(info, focus);
   if (!strand || driverAt(strand, frame) === "both") return;
-  const go = () => {
-    const drag = nudge(across, high, shift || turning);
-    if (drag) void actions.letGo(drag);
-  };
-  // Just after an edit its poses are still on their way: then it goes on from there as soon as they are here.
-  const { bank } = bench();
-  if (poseNow() || !bank) go();
-  else {
-    const stop = bank.onArrival(() => {
-      if (!poseNow()) return;
-      stop();
-      go();
-    });
-  }
+  // One after another, each from where the one before it has put things.
+  nudges = nudges.then(async () => {
+    await actions.settled();
+    const { bank } = bench();
+    const table = () => (bench().frame === frame ? poseNow() : (bank?.at(source(bench().info!), frame) ?? null));
+    if (bank) await until((look) => bank.onArrival(look), () => table() !== null);
+    const drag = nudge(table(), strand, frame, across, high, shift || turning);
+    if (drag) await actions.letGo(drag);
+  });
 }
+
+let nudges: Promise<void> = Promise.resolve();
 
 const look = (name: Viewpoint) => () => bench().set({ viewpoint: { name, again: bench().viewpoint.again + 1 } });
 const steer = (how: Parameters<typeof steered>[1]) => () => {
@@ -122,6 +121,14 @@ function stay({ info }: Tools, all: boolean) {
   const ends = member?.parts.filter((p) => (all ? p.stands : p.end && p.name === focus?.part)).map((p) => ({ member: member.id, part: p.name })) ?? [];
   const there = ends.filter((e) => stays.some((s) => same(s, e)));
   set({ stays: there.length === ends.length ? stays.filter((s) => !ends.some((e) => same(e, s))) : [...stays.filter((s) => !ends.some((e) => same(e, s))), ...ends] });
+}
+
+function keepLink() {
+  const { frame, focus } = bench();
+  const link = location.origin + location.pathname + searchOf({ frame, part: focus });
+  const { say, warn } = useNotice.getState();
+  // Where the browser keeps us from the clipboard, the address is there to be marked.
+  navigator.clipboard.writeText(link).then(() => say(`The address of frame ${frame} is kept: paste it into a message.`), () => warn(`The browser lets nothing be copied: take it from here. ${link}`));
 }
 
 export const COMMANDS: Command[] = [
@@ -172,6 +179,7 @@ export const COMMANDS: Command[] = [
   { id: "pick", keys: ["."], words: "in curves: pick the keys at this frame", group: "Keys", run: pickHere },
   { id: "delete", keys: ["Delete"], words: "delete the picked keys, or the plank in hand", group: "Keys", run: remove },
   { id: "revisions", keys: ["V"], shown: "L, V", words: "locker of clips, list of revisions", group: "Keys", run: () => bench().set({ revisionList: true }) },
+  { id: "link", keys: ["Shift+V"], words: "keep the address of this frame and part, to be sent as a link", group: "Keys", run: keepLink },
   { id: "locker", keys: ["L"], shown: "", words: "", group: "Keys", run: () => bench().set({ locker: true }) },
   ...(["free", "front", "side", "top", "floor"] as const).map((name, k): Command => ({ id: `view ${name}`, keys: [String(k + 1)], shown: k ? "" : "1 2 3 4 5", words: k ? "" : "three-quarter, front, side, top, floor-level view", group: "View", run: look(name) })),
   { id: "frame part", keys: ["I"], words: "the part in hand fills the view; with Shift all of the cast", group: "View", run: () => bench().set({ framing: { what: bench().focus ? "part" : "body" } }) },

@@ -1,23 +1,21 @@
 import * as THREE from "three";
-import type { DragAsked } from "../../shared/api";
-import { driverAt, same, strandOf, useBench } from "../state";
+import type { DragAsked, Strand } from "../../shared/api";
+import { driverAt, same, useBench } from "../state";
 import { placed } from "../stage/geometry";
-import { poseNow } from "../stage/poses";
 import { stage } from "../stage/viewpoints";
 
 /** How far an arrow with Alt moves a control: metres, or radians where it turns. */
 const STEP = 0.01;
 const TURN = Math.PI / 36;
 
-/** A drag of the part in hand by a step across or up the picture, as the keyboard gives it. */
-export function nudge(across: number, high: number, turning: boolean): DragAsked | null {
-  const { info, focus, frame, stays, layer } = useBench.getState();
-  const table = poseNow();
+/** A drag of a part that stands so at a frame by a step across or up the picture, as the keyboard gives it. */
+export function nudge(table: Float32Array | null, strand: Strand, frame: number, across: number, high: number, turning: boolean): DragAsked | null {
+  const { info, stays, layer } = useBench.getState();
   const camera = stage()?.camera;
-  if (!info || !focus || !table || !camera) return null;
-  const strand = strandOf(info, focus);
-  const mine = info.handles.filter((h) => same(h, focus));
-  const system = strand ? driverAt(strand, frame) : "";
+  if (!info || !table || !camera) return null;
+  const part = { member: strand.member, part: strand.part };
+  const mine = info.handles.filter((h) => same(h, part));
+  const system = driverAt(strand, frame);
   // What drives is moved by its first handle; a run of joints by its last one.
   const driving = mine.filter((h) => h.system === system);
   const handle = driving.find((h) => h.gestures.includes("move")) ?? driving[driving.length - 1] ?? mine[0];
@@ -28,6 +26,6 @@ export function nudge(across: number, high: number, turning: boolean): DragAsked
     rot.premultiply(new THREE.Quaternion().setFromAxisAngle(up, across * TURN));
     rot.premultiply(new THREE.Quaternion().setFromAxisAngle(right, -high * TURN));
   } else pos.addScaledVector(right, across * STEP).addScaledVector(up, high * STEP);
-  const keep = stays.filter((p) => !same(p, focus));
-  return { revision: info.revision, frame, ...focus, control: handle.control, position: [pos.x, pos.y, pos.z], rotation: [rot.x, rot.y, rot.z, rot.w], also: [], keep, layer };
+  const keep = stays.filter((p) => !same(p, part));
+  return { revision: info.revision, frame, ...part, control: handle.control, position: [pos.x, pos.y, pos.z], rotation: [rot.x, rot.y, rot.z, rot.w], also: [], keep, layer };
 }
