@@ -175,7 +175,7 @@ class Proving(unittest.TestCase):
         ):  # fmt: skip
             self.assertEqual(replace(proof, tolerance=tolerance).within, within, tolerance)
         told = replace(proof, notes=("The first thing.", "The second."))
-        self.assertTrue(told.sentence.endswith("; The first thing. The second."), told.sentence)
+        self.assertTrue(told.sentence.endswith(". The first thing. The second."), told.sentence)
         self.assertTrue(told.sentence[0].isupper())
 
     def test_the_worst_frame_and_the_words_follow_from_the_figures(self) -> None:

@@ -73,6 +73,41 @@ class Structure(unittest.TestCase):
                 self.assertLess(found.position.max(), 1e-6)
                 self.assertLess(found.rotation.max(), 1e-6)
 
+    def test_legs_that_hang_from_one_joint_are_paired_across_the_body(self) -> None:
+        for spread in (0.05, 0.15, 0.3):
+            rows: list[tuple[str, str, V]] = [("b", "", (0.0, 0.5, 0.0)), ("head", "b", (0.0, 0.05, 0.5))]
+            for letter, sign in (("p", 1.0), ("q", -1.0)):
+                for n in range(3):
+                    rows += [
+                        (f"{letter}{n}a", "b", (0.1 * sign, 0.0, 0.3 - spread * n)),
+                        (f"{letter}{n}b", f"{letter}{n}a", (0.2 * sign, 0.1, 0.01 * n)),
+                        # No two sides are quite alike.
+                        (f"{letter}{n}c", f"{letter}{n}b", (0.1 * sign, -0.3 + 5e-4 * sign, 0.0)),
+                        # A foot that points aside says nothing of where the body faces.
+                        (f"{letter}{n}d", f"{letter}{n}c", (0.06 * sign, 0.0, 0.0)),
+                    ]
+            limbs = [p for p in propose(skeleton(*rows)).parts if isinstance(p, LimbPart)]
+            sides = {(p.joints[0][0], p.side) for p in limbs}
+            self.assertEqual((len(limbs), sides), (6, {("p", "left"), ("q", "right")}), spread)
+            # The two of a pair are called alike.
+            of = {p.name: p.joints[0] for p in limbs}
+            self.assertTrue(all(of[n.replace(".L", ".R")][1:] == j[1:] for n, j in of.items()), of)
+
+    def test_what_leads_to_the_head_from_a_body_with_arms_at_its_root_is_all_neck(self) -> None:
+        rows: list[tuple[str, str, V]] = [("body", "", (0.0, 0.8, 0.0))]
+        rows += [(f"n{k}", f"n{k - 1}" if k else "body", (0.0, 0.1, 0.04)) for k in range(7)]
+        for letter, sign in (("p", 1.0), ("q", -1.0)):
+            rows += [
+                (f"{letter}a", "body", (0.1 * sign, 0.1, 0.05)), (f"{letter}b", f"{letter}a", (0.25 * sign, 0.0, -0.08)),
+                (f"{letter}c", f"{letter}b", (0.25 * sign, 0.0, 0.09)),
+                (f"{letter}d", "body", (0.06 * sign, -0.05, 0.0)), (f"{letter}e", f"{letter}d", (0.0, -0.35, 0.05)),
+                (f"{letter}f", f"{letter}e", (0.0, -0.35, -0.05)),
+            ]  # fmt: skip
+        parts = {p.name: p.joints for p in propose(skeleton(*rows)).parts}
+        # The last one ends nowhere: it only marks the top of the head.
+        self.assertEqual(parts["head"], tuple(f"n{k}" for k in range(6)))
+        self.assertNotIn("spine", parts)
+
     def test_a_limb_without_a_partner_is_found_by_its_names(self) -> None:
         bones = skeleton(
             ("root", "", (0, 1, 0)), ("chest", "root", (0, 0.5, 0)), ("R_UpperArm", "chest", (-0.2, 0, 0)),

@@ -595,10 +595,8 @@ def _sentence(proof: Proof) -> str:
         parts.append(_contacts_words(proof.contacts))
     if proof.gives:
         parts.append(f"locked channels leave {_mm(proof.residual_place)}: {', '.join(proof.gives)} could give way")
-    if proof.notes:
-        parts.append(" ".join(proof.notes).rstrip("."))
-    text = "; ".join(parts) + "."
-    return text[0].upper() + text[1:]
+    said = ["; ".join(parts), *proof.notes]
+    return " ".join(f"{text[0].upper()}{text[1:].rstrip('.')}." for text in said if text)
 
 
 def _deg(angle: float) -> str:

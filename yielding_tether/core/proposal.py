@@ -25,6 +25,8 @@ from .twists import sharings
 
 #: Shortest segment of a limb, as a share of the skeleton's greatest extent.
 LONG = 0.08
+#: What ends at most so far above the lowest end stands on the floor, as a share of that extent.
+LOW = 0.15
 #: How far the lengths of partners may differ.
 ALIKE = 0.15
 #: Bend (radians) from which a rest pose, or a motion, shows its hinge.
@@ -410,9 +412,24 @@ class _Bones:
         return abs(up.index(common) - other.index(common)) <= ASKEW
 
     def _unlike(self, a: Run, b: Run) -> tuple[float, float, float]:
-        """How far a run is from being the partner of another: in depth, in helpers, in height."""
+        """How far a run is from being the partner of another: in depth, in helpers, from being its mirror image (metres)."""
         depth = abs(_depth(self.skeleton, a.root) - _depth(self.skeleton, b.root))
-        return float(depth), float(len(a.path) != len(b.path)), abs(float(self.pos[a.end, 1] - self.pos[b.end, 1]))
+        return float(depth), float(len(a.path) != len(b.path)), self._off_mirror(a, b)
+
+    def _off_mirror(self, a: Run, b: Run) -> float:
+        """How far (metres) the corners of a run lie from those of another mirrored in the plane between where both begin, and that
+        plane from what they hang from: two legs of one side, one behind the other, are each other's copies, not images."""
+        one, two = (self.pos[list(r.corners)] for r in (a, b))
+        across = two[0] - one[0]
+        size = float(np.linalg.norm(across))
+        if size < 1e-9:
+            return float(np.linalg.norm(one - two, axis=1).max())
+        across /= size
+        up, other = (_upward(self.skeleton, r.root) for r in (a, b))
+        common = next(j for j in up if j in other)
+        middle = 0.5 * (one[0] + two[0])
+        seen = one - 2.0 * ((one - middle) @ across)[:, None] * across
+        return float(np.linalg.norm(seen - two, axis=1).max() + abs((self.pos[common] - middle) @ across))
 
     def _longer(self, run: Run) -> Run:
         """The run with a third segment, where it goes on zigzag through a long one that stands upright, as a hind leg does."""
@@ -552,9 +569,10 @@ def _depth(skeleton: Skeleton, joint: int) -> int:
 def _forward(skeleton: Skeleton, runs: list[Run]) -> Floats:
     """Unit vector (3,) in which the rest pose faces: along the feet, else +Z."""
     pos, rot = skeleton.rest_pose
-    ends = sorted(runs, key=lambda r: pos[r.end, 1])[:2]
+    legs = sorted(runs, key=lambda r: pos[r.end, 1])
+    # Of all of them: what points aside on the left does so on the right. One that is lifted at rest is a leg all the same.
     total = np.zeros(3)
-    for run in ends:
+    for run in dict.fromkeys([*legs[:2], *_standing(pos, runs)]):
         k = run.end
         for j in sorted(skeleton.descendants(k)):
             joint = skeleton.joints[j]
@@ -564,6 +582,13 @@ def _forward(skeleton: Skeleton, runs: list[Run]) -> Floats:
             total += [reach[0], 0.0, reach[2]]
     size = float(np.linalg.norm(total))
     return total / size if size > 1e-6 else np.array([0.0, 0.0, 1.0])
+
+
+def _standing(pos: Floats, runs: Sequence[Run]) -> list[Run]:
+    """Those that end about where the lowest of them does."""
+    lowest = min((pos[r.end, 1] for r in runs), default=0.0)
+    extent = float(np.ptp(pos, axis=0).max()) or 1.0
+    return [r for r in runs if pos[r.end, 1] < lowest + LOW * extent]
 
 
 def _runs_of(skeleton: Skeleton, said: Sequence[Limb]) -> list[Run]:
@@ -598,8 +623,7 @@ def _name_limbs(
     pos, _ = skeleton.rest_pose
     left = np.cross([0.0, 1.0, 0.0], forward)
     middle = pos[0]
-    lowest = min((pos[r.end, 1] for r in runs), default=0.0)
-    extent = float(np.ptp(pos, axis=0).max()) or 1.0
+    standing = _standing(pos, runs)
     found = []
     count: dict[str, int] = {}
     for k, run in enumerate(runs):
@@ -608,7 +632,7 @@ def _name_limbs(
         if is_left == is_right:
             is_left = float((pos[run.end] + pos[run.root] - 2 * middle) @ left) > 0.0
         side: Side = "left" if is_left else "right"
-        role = "leg" if pos[run.end, 1] < lowest + 0.15 * extent else "arm"
+        role = "leg" if run in standing else "arm"
         if said is not None:
             side, role = said[k].side, said[k].role
         label = f"{side} {role}"
@@ -660,7 +684,8 @@ def _body_parts(
         chest = max(pairs, key=len, default=[])
     top = max(free, key=lambda j: float(pos[j, 1]))
     head_path = [j for j in above(top) if j not in chest]
-    if not chest and len(head_path) > 2:
+    # Where arms hang from the root itself, all that leads on to the head is neck.
+    if not chest and len(arms) < 2 and len(head_path) > 2:
         chest, head_path = head_path[:-2], head_path[-2:]
     spine = [j for j in chest if j in left]
     if spine:

@@ -32,7 +32,14 @@ export function Timeline({ info }: { info: TakeInfo }) {
   };
 
   return (
-    <Box ref={box} component="section" aria-label="Strands" onWheel={wheel} sx={{ position: "relative", bgcolor: "background.default", display: "flex", flexDirection: "column", minHeight: 0, height: "100%" }}>
+    <Box
+      ref={box}
+      component="section"
+      aria-label="Strands"
+      onWheel={wheel}
+      // Words beside the rows that a drag had marked would be dragged along by the next one.
+      sx={{ position: "relative", bgcolor: "background.default", display: "flex", flexDirection: "column", minHeight: 0, height: "100%", userSelect: "none" }}
+    >
       <Box sx={{ display: "flex", flexShrink: 0 }}>
         <Tools />
         <Box>
