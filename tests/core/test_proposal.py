@@ -32,6 +32,12 @@ def skeleton(*rows: tuple[str, str, V]) -> Skeleton:
     return Skeleton(tuple(Joint(name, index.get(parent, -1), offset) for name, parent, offset in rows))
 
 
+def turned(heading: float, *rows: tuple[str, str, V]) -> Skeleton:
+    """The same joints of a body that faces elsewhere at rest: `heading` about the vertical, radians."""
+    c, s = float(np.cos(heading)), float(np.sin(heading))
+    return skeleton(*((name, parent, (c * x + s * z, y, c * z - s * x)) for name, parent, (x, y, z) in rows))
+
+
 def many_legged(pairs: int) -> Skeleton:
     """A long body with pairs of legs and no telling names."""
     rows: list[tuple[str, str, V]] = [("b0", "", (0.0, 0.6, 0.0))]
@@ -74,7 +80,7 @@ class Structure(unittest.TestCase):
                 self.assertLess(found.rotation.max(), 1e-6)
 
     def test_legs_that_hang_from_one_joint_are_paired_across_the_body(self) -> None:
-        for spread in (0.05, 0.15, 0.3):
+        for spread, heading in ((0.05, 0.0), (0.15, 1.9), (0.3, -2.6), (0.15, 3.1)):
             rows: list[tuple[str, str, V]] = [("b", "", (0.0, 0.5, 0.0)), ("head", "b", (0.0, 0.05, 0.5))]
             for letter, sign in (("p", 1.0), ("q", -1.0)):
                 for n in range(3):
@@ -86,7 +92,7 @@ class Structure(unittest.TestCase):
                         # A foot that points aside says nothing of where the body faces.
                         (f"{letter}{n}d", f"{letter}{n}c", (0.06 * sign, 0.0, 0.0)),
                     ]
-            limbs = [p for p in propose(skeleton(*rows)).parts if isinstance(p, LimbPart)]
+            limbs = [p for p in propose(turned(heading, *rows)).parts if isinstance(p, LimbPart)]
             sides = {(p.joints[0][0], p.side) for p in limbs}
             self.assertEqual((len(limbs), sides), (6, {("p", "left"), ("q", "right")}), spread)
             # The two of a pair are called alike.

@@ -27,6 +27,8 @@ from .twists import sharings
 LONG = 0.08
 #: What ends at most so far above the lowest end stands on the floor, as a share of that extent.
 LOW = 0.15
+#: Feet say where a body faces if they point so much more one way than every way, as a share of how far they point.
+SAYS = 0.2
 #: How far the lengths of partners may differ.
 ALIKE = 0.15
 #: Bend (radians) from which a rest pose, or a motion, shows its hinge.
@@ -567,12 +569,14 @@ def _depth(skeleton: Skeleton, joint: int) -> int:
 
 
 def _forward(skeleton: Skeleton, runs: list[Run]) -> Floats:
-    """Unit vector (3,) in which the rest pose faces: along the feet, else +Z."""
+    """Unit vector (3,) in which the rest pose faces: along the feet; where these say nothing, across what lies between the limbs of
+    a pair, to the side to which knees and head lean."""
     pos, rot = skeleton.rest_pose
     legs = sorted(runs, key=lambda r: pos[r.end, 1])
     # Of all of them: what points aside on the left does so on the right. One that is lifted at rest is a leg all the same.
-    total = np.zeros(3)
-    for run in dict.fromkeys([*legs[:2], *_standing(pos, runs)]):
+    legs = list(dict.fromkeys([*legs[:2], *_standing(pos, runs)]))
+    total, length = np.zeros(3), 0.0
+    for run in legs:
         k = run.end
         for j in sorted(skeleton.descendants(k)):
             joint = skeleton.joints[j]
@@ -580,8 +584,25 @@ def _forward(skeleton: Skeleton, runs: list[Run]) -> Floats:
             if joint.tip is not None:
                 reach = reach + rotate(rot[j], np.array(joint.tip))
             total += [reach[0], 0.0, reach[2]]
+            length += float(np.hypot(reach[0], reach[2]))
     size = float(np.linalg.norm(total))
-    return total / size if size > 1e-6 else np.array([0.0, 0.0, 1.0])
+    if size > max(1e-6, SAYS * length):
+        return total / size
+    across = np.zeros(3)
+    for a, b in zip(runs[::2], runs[1::2], strict=False):
+        if abs(pos[a.root, 1] - pos[b.root, 1]) < LOW * float(np.linalg.norm(pos[a.root] - pos[b.root])):
+            apart = pos[b.root] - pos[a.root]
+            across += apart if apart @ across >= 0.0 else -apart
+    across[1] = 0.0
+    size = float(np.linalg.norm(across))
+    if size < 1e-6:
+        return np.array([0.0, 0.0, 1.0])
+    ahead = np.cross(across / size, [0.0, 1.0, 0.0])
+    top = int(np.argmax(pos[:, 1]))
+    leans = sum((pos[r.middle] - 0.5 * (pos[r.root] + pos[r.end])) for r in legs) + pos[top] - pos[0]
+    if abs(leans @ ahead) < 1e-6:
+        leans = np.array([0.1, 0.0, 1.0])
+    return ahead if leans @ ahead > 0.0 else -ahead
 
 
 def _standing(pos: Floats, runs: Sequence[Run]) -> list[Run]:
