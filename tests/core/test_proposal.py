@@ -11,9 +11,9 @@ import numpy as np
 from yielding_tether.core.cast import Member
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.fitting import fit
-from yielding_tether.core.parts import ChainPart, FkPart, LimbPart, Sole, TwistPart
+from yielding_tether.core.parts import ChainPart, FkPart, LegPart, LimbPart, Sole, TwistPart
 from yielding_tether.core.program import Program
-from yielding_tether.core.proposal import Run, find_hinge, find_limbs, propose
+from yielding_tether.core.proposal import Limb, Run, find_hinge, find_limbs, propose
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene, Take
 from yielding_tether.core.transforms import inverse, multiply, rotate
@@ -258,6 +258,24 @@ class Structure(unittest.TestCase):
         self.assertAlmostEqual(
             Sole.found(bare, foot, None).tip[2], np.linalg.norm(bones.joints[foot].offset) / 3.0, places=6
         )
+
+    def test_feet_without_toes_lead_where_the_body_faces_found_or_said(self) -> None:
+        rows: list[tuple[str, str, V]] = [("hips", "", (0.0, 0.9, 0.0)), ("head", "hips", (0.0, 0.7, 0.02))]
+        for letter, sign in (("p", 1.0), ("q", -1.0)):
+            rows += [
+                (f"{letter}a", "hips", (0.1 * sign, 0.0, 0.0)), (f"{letter}b", f"{letter}a", (0.0, -0.4, 0.02)),
+                (f"{letter}c", f"{letter}b", (0.0, -0.42, -0.02)),
+            ]  # fmt: skip
+        for heading in (0.0, 1.3, -2.2, 3.0):
+            bones = turned(heading, *rows)
+            said = [Limb(("qa", "qb", "qc"), "leg", "right"), Limb(("pa", "pb", "pc"), "leg", "left")]
+            for parts in (propose(bones).parts, propose(bones, said=said).parts):
+                legs = [p for p in parts if isinstance(p, LegPart)]
+                self.assertEqual({(p.joints[0], p.side) for p in legs}, {("pa", "left"), ("qa", "right")})
+                for leg in legs:
+                    np.testing.assert_allclose(
+                        leg.sole.forward, (np.sin(heading), 0.0, np.cos(heading)), atol=0.05, err_msg=str(heading)
+                    )
 
     def test_a_body_gets_spine_neck_head_hands_and_feet_as_parts(self) -> None:
         parts = propose(marl().skeleton).parts

@@ -118,7 +118,7 @@ def propose(
     bones = _Bones(skeleton, rotations)
     runs, notes = bones.limbs() if said is None else (_runs_of(skeleton, said), [])
     order = {joint.name: (orders or {}).get(joint.name, "zxy") for joint in skeleton.joints}
-    forward = _forward(skeleton, runs)
+    forward = _forward(skeleton, runs, said)
     name_of = [joint.name for joint in skeleton.joints]
     limbs = _name_limbs(skeleton, runs, forward, said)
     flipped = {run for run, limb in zip(runs, said or (), strict=False) if limb.flipped}
@@ -138,7 +138,7 @@ def propose(
             whole = joints if toe is None else (*joints, name_of[toe])
             limb: Part = LegPart(
                 name, label, whole, tuple(order[n] for n in whole), hinge, turns[2], side, hinge_from=found,
-                bends_as="hinge", sole=Sole.found(skeleton, run.end, toe),
+                bends_as="hinge", sole=Sole.found(skeleton, run.end, toe, facing=_triple(forward)),
             )  # fmt: skip
             taken |= set() if toe is None else {toe}
         elif (
@@ -568,7 +568,7 @@ def _depth(skeleton: Skeleton, joint: int) -> int:
     return depth
 
 
-def _forward(skeleton: Skeleton, runs: list[Run]) -> Floats:
+def _forward(skeleton: Skeleton, runs: list[Run], said: Sequence[Limb] | None = None) -> Floats:
     """Unit vector (3,) in which the rest pose faces: along the feet; where these say nothing, across what lies between the limbs of
     a pair, to the side to which knees and head lean."""
     pos, rot = skeleton.rest_pose
@@ -589,15 +589,22 @@ def _forward(skeleton: Skeleton, runs: list[Run]) -> Floats:
     if size > max(1e-6, SAYS * length):
         return total / size
     across = np.zeros(3)
-    for a, b in zip(runs[::2], runs[1::2], strict=False):
+    # Found limbs come in pairs; of those that are said, the sides are known.
+    ones, others = runs[::2], runs[1::2]
+    if said is not None:
+        told = sorted(zip(runs, said, strict=True), key=lambda x: (x[1].role, pos[x[0].root, 1], pos[x[0].end, 1]))
+        ones, others = ([r for r, x in told if x.side == side] for side in ("right", "left"))
+    for a, b in zip(ones, others, strict=False):
         if abs(pos[a.root, 1] - pos[b.root, 1]) < LOW * float(np.linalg.norm(pos[a.root] - pos[b.root])):
             apart = pos[b.root] - pos[a.root]
-            across += apart if apart @ across >= 0.0 else -apart
+            across += apart if said is not None or apart @ across >= 0.0 else -apart
     across[1] = 0.0
     size = float(np.linalg.norm(across))
     if size < 1e-6:
         return np.array([0.0, 0.0, 1.0])
-    ahead = np.cross(across / size, [0.0, 1.0, 0.0])
+    ahead: Floats = np.cross(across / size, [0.0, 1.0, 0.0])
+    if said is not None:
+        return ahead
     top = int(np.argmax(pos[:, 1]))
     leans = sum((pos[r.middle] - 0.5 * (pos[r.root] + pos[r.end])) for r in legs) + pos[top] - pos[0]
     if abs(leans @ ahead) < 1e-6:

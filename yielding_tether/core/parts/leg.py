@@ -47,9 +47,12 @@ class Sole:
         return np.concatenate([*points, np.cross(up, forward), up, forward, [self.tip_from]])
 
     @staticmethod
-    def found(skeleton: Skeleton, foot: int, toe: int | None, floor: float | None = None) -> Sole:
+    def found(
+        skeleton: Skeleton, foot: int, toe: int | None, floor: float | None = None, facing: V = (0.0, 0.0, 1.0)
+    ) -> Sole:
         """The sole of a foot that stands on the floor at rest: its ball at the joint of the toe, or under where that would be.
-        floor: its height (metres), by default that of the lowest joint or end of one."""
+        floor: its height (metres), by default that of the lowest joint or end of one; facing: where the body faces, for a foot
+        that says nothing itself."""
         pos, rot = skeleton.rest_pose
         tips = {j: pos[j] + rotate(rot[j], np.array(b.tip)) for j, b in enumerate(skeleton.joints) if b.tip is not None}
         lowest = float(np.array([*pos, *tips.values()])[:, 1].min()) if floor is None else floor
@@ -57,15 +60,15 @@ class Sole:
         inside = skeleton.descendants(foot) - {foot}
         below = [*(pos[j] for j in inside), *(tips[j] for j in (*inside, foot) if j in tips)]
         # Without anything below it, a foot is taken to be a third as long as its shin.
-        plain = ankle + [0.0, 0.0, float(np.linalg.norm(skeleton.joints[foot].offset)) / 3.0]
+        plain = ankle + np.array(facing) * float(np.linalg.norm(skeleton.joints[foot].offset)) / 3.0
         last = max(below, key=lambda p: float(np.hypot(*(p - ankle)[[0, 2]])), default=plain)
         ball = ankle + (last - ankle) / (1.0 + TIP) if toe is None else pos[toe]
         # Where several toes lie side by side, the foot leads to the middle of them.
         toes = [pos[j] for j in inside if skeleton.parents[j] == foot and _beside(pos[j] - ankle, ball - ankle)]
         middle = np.mean(toes, axis=0) if toes else ball
-        # A foot that points straight down leads nowhere: then it is taken to lead where the world's forward is.
+        # A foot that points straight down leads nowhere: then it is taken to lead where the body faces.
         ways = ((p - ankle) * [1.0, 0.0, 1.0] for p in (middle, last))
-        forward = next((w / np.linalg.norm(w) for w in ways if np.linalg.norm(w) > 1e-6), np.array([0.0, 0.0, 1.0]))
+        forward = next((w / np.linalg.norm(w) for w in ways if np.linalg.norm(w) > 1e-6), np.array(facing))
         length = max(float((ball - ankle) @ forward), 0.5 * float(np.linalg.norm(ball - ankle)))
         ahead = max(float((last - ball) @ forward), TIP * length)
         across = np.cross([0.0, 1.0, 0.0], forward)
