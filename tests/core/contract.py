@@ -19,8 +19,10 @@ from yielding_tether.core.parts import (
     ArmPart,
     CentrePart,
     ChainPart,
+    Finger,
     FkPart,
     FreePart,
+    HandPart,
     LegPart,
     NeckPart,
     Part,
@@ -90,6 +92,26 @@ def joints(rng: Generator) -> Example:
     tree = FkPart("hand", "hand", names[1:], tuple(order(rng) for _ in range(6)), moves, values=values(rng, names[1:]))
     return Example(
         Member("tree", "Tree", "character", bones, (FreePart("root", "root", "root", order(rng)), tree)), "hand"
+    )
+
+
+def hand(rng: Generator) -> Example:
+    """A palm with two fingers on it and one beside it, one with a nail; any axes and lengths."""
+    tree = (
+        ("root", -1), ("wrist", 0), ("palm", 1), ("a1", 2), ("a2", 3), ("a3", 4), ("nail", 5), ("b1", 2), ("b2", 7), ("b3", 8),
+        ("c1", 1), ("c2", 10), ("c3", 11),
+    )  # fmt: skip
+    bones = Skeleton(tuple(
+        Joint(n, p, tuple((rng.uniform(0.05, 0.3) * np.array(unit(rng, 3))).tolist()), unit(rng, 4)) for n, p in tree
+    ))  # fmt: skip
+    run = tuple(n for n, _ in tree[2:])
+    part = HandPart(
+        "hand", "hand", run, tuple(order(rng) for _ in run), tuple(bool(x) for x in rng.random(len(run)) < 0.3), "left",
+        values=values(rng, run), fingers=tuple(Finger((k, k + 1, k + 2), unit(rng, 3)) for k in (1, 5, 8)),  # type: ignore[arg-type]
+    )  # fmt: skip
+    carrier = FkPart("wrist", "wrist", ("wrist",), (order(rng),), (False,))
+    return Example(
+        Member("body", "Body", "character", bones, (FreePart("root", "root", "root"), carrier, part)), "hand"
     )
 
 
@@ -201,7 +223,7 @@ def neck(rng: Generator) -> Example:
 
 EXAMPLES: dict[str, Callable[[Generator], Example]] = {
     "centre": centre, "own place": anchor, "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist, "neck": neck,
-    "footed limb": leg, "shouldered limb": arm,
+    "footed limb": leg, "shouldered limb": arm, "fingered": hand,
 }  # fmt: skip
 assert set(EXAMPLES) == set(PARTS), "every registered part needs an example here"
 

@@ -113,7 +113,7 @@ class Closing(unittest.TestCase):
             with self.subTest(choices=choices), self.assertRaisesRegex(CoreError, word):
                 run(program, "grip", Asked((part,), first, None, choices))
         bare = replace(program.scene.member("marl"), parts=tuple(
-            replace(p, values=()) if p.kind == "fk" else p for p in scene.member("marl").parts
+            replace(p, values=()) if p.values else p for p in scene.member("marl").parts
         ))  # fmt: skip
         other = Program(replace(scene, members=tuple(bare if m.id == "marl" else m for m in scene.members)), take)
         with self.assertRaisesRegex(CoreError, "record one first"):

@@ -18,7 +18,7 @@ from yielding_tether.core.layers import flattened
 from yielding_tether.core.measure import one_sided
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.mirror import Mirror, apply
-from yielding_tether.core.parts import FkPart, FreePart, LimbPart, Part
+from yielding_tether.core.parts import FkPart, FreePart, HandPart, LimbPart, Part
 from yielding_tether.core.program import Program
 from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.takes import Scene
@@ -296,8 +296,9 @@ class Lengths(unittest.TestCase):
             for part in member.parts:
                 if part.side == "left" and len(part.joints) > 10:
                     spare = FkPart("spare", "left spare", part.joints[-3:], ("yxz",) * 3, (False,) * 3, "left")
+                    less = {"fingers": part.fingers[:-1]} if isinstance(part, HandPart) else {}
                     fewer += [replace(part, joints=part.joints[:-3], orders=part.joint_orders[:-3],
-                                      moves=part.moving[:-3]), spare]  # type: ignore[type-var]  # fmt: skip
+                                      moves=part.moving[:-3], **less), spare]  # type: ignore[type-var]  # fmt: skip
                 else:
                     fewer.append(replace(part, label="strong arm") if part.name == "arm.R" else part)
             body = replace(member, parts=tuple(fewer))

@@ -11,7 +11,7 @@ import numpy as np
 from yielding_tether.core.cast import Member
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.fitting import fit
-from yielding_tether.core.parts import ChainPart, FkPart, LegPart, LimbPart, Sole, TwistPart
+from yielding_tether.core.parts import ChainPart, FkPart, HandPart, LegPart, LimbPart, Sole, TwistPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.proposal import Limb, Run, find_hinge, find_limbs, propose
 from yielding_tether.core.skeleton import Joint, Skeleton
@@ -318,6 +318,21 @@ class Structure(unittest.TestCase):
         )
         limbs = {p.bones for p in proposal.parts if isinstance(p, LimbPart)}
         self.assertEqual(limbs, {("pf0", "pf1", "pf2"), ("qf0", "qf1", "qf2")})
+
+    def test_hands_with_fingers_of_three_joints_are_found_and_bend_into_the_palm(self) -> None:
+        member = marl()
+        truth = {
+            p.joints[f.run[0]]: (tuple(p.joints[k] for k in f.run), np.array(f.hinge))
+            for p in member.parts if isinstance(p, HandPart) for f in p.fingers
+        }  # fmt: skip
+        found = [p for p in propose(member.skeleton).parts if isinstance(p, HandPart)]
+        self.assertEqual([p.label for p in found], ["left hand", "right hand"])
+        fingers = [(p, f) for p in found for f in p.fingers]
+        self.assertEqual(len(fingers), 8)
+        for part, finger in fingers:
+            joints, hinge = truth[part.joints[finger.run[0]]]
+            self.assertEqual(tuple(part.joints[k] for k in finger.run), joints)
+            self.assertGreater(float(hinge @ finger.hinge), 0.8, joints)
 
     def test_fingers_are_no_limbs(self) -> None:
         joints = {j for p in propose(marl().skeleton).parts if isinstance(p, LimbPart) for j in p.joints}

@@ -116,7 +116,12 @@ def slots(program: Program, bound: Bound) -> dict[str, int]:
 def owner_of(bound: Bound, control: str) -> str:
     """What a joint or control is to its part, whatever it is called."""
     joints = bound.part.joints
-    return f"joint {joints.index(control)}" if control in joints else "part" if control == bound.part.name else "ik"
+    if control in joints:
+        return f"joint {joints.index(control)}"
+    ends = [c.name for c in bound.described if c.own]
+    if control in ends and len(ends) > 1:
+        return f"end {ends.index(control)}"
+    return "part" if control == bound.part.name else "ik"
 
 
 def role(channel: Channel) -> str:

@@ -607,7 +607,8 @@ def expressed(
         if mine.stepped[k]:
             kinds[:] = STEPPED
             if signs is not None and not mine.held[k]:
-                v_in, v_out = np.append(signs[0], signs[:-1]), signs.copy()
+                stepping = signs[int(mine.stepped[:k].sum())]
+                v_in, v_out = np.append(stepping[0], stepping[:-1]), stepping.copy()
             # Only where it steps is there a key between the ends.
             wanted[1:-1] = v_out[1:-1] != v_out[:-2]
         within = slice(1, -1)
@@ -659,7 +660,7 @@ def _beyond(
 
 
 def _side_of(program: Program, target: Target, at: Floats, side: int = LEAVING) -> Floats | None:
-    """(F,) what changes its sign where a sign channel of the system steps; None without one."""
+    """(S, F) what changes its sign where each sign channel of the system steps; None without one."""
     if not target.signs:
         return None
     found = []
@@ -669,7 +670,7 @@ def _side_of(program: Program, target: Target, at: Floats, side: int = LEAVING) 
         if signs is None:
             return None
         found.append(signs)
-    return np.concatenate(found) if found else np.empty(0)
+    return np.concatenate(found, axis=1) if found else np.empty((0, 0))
 
 
 def crossings(program: Program, target: Target, times: Floats) -> Floats:
@@ -685,43 +686,51 @@ def crossings(program: Program, target: Target, times: Floats) -> Floats:
     arriving = _side_of(program, target, grid[1:], ARRIVING)
     if leaving is None or arriving is None:
         return np.empty(0)
-    across = np.flatnonzero((leaving * arriving < 0.0) & (np.abs(leaving) > NOTED) & (np.abs(arriving) > NOTED))
+    passed = (leaving * arriving < 0.0) & (np.abs(leaving) > NOTED) & (np.abs(arriving) > NOTED)
+    which, across = np.nonzero(passed)
     if not len(across):
         return np.empty(0)
     # Takes half a second to import, and a start does not wait for it.
     from scipy.optimize.elementwise import find_root
 
-    def side(t: Floats) -> Floats:
+    def side(t: Floats, row: Ints) -> Floats:
         found = _side_of(program, target, t)
         assert found is not None
-        return found
+        of: Floats = np.take_along_axis(found, row[None], axis=0)[0]
+        return of
 
-    found = find_root(side, (grid[across] + 1e-9, grid[across + 1] - 1e-9), tolerances={"xatol": 1e-12, "xrtol": 0.0})
-    return np.asarray(found.x[found.success])
+    found = find_root(
+        side, (grid[across] + 1e-9, grid[across + 1] - 1e-9), args=(which,), tolerances={"xatol": 1e-12, "xrtol": 0.0}
+    )
+    return np.unique(found.x[found.success])
 
 
 def _signs(program: Program, target: Target, times: Floats) -> Floats | None:
-    """(T,) sign of the segments that leave these times; the last one is that of the segment before. Where a limb stays
+    """(S, T) signs of the segments that leave these times; the last one is that of the segment before. Where a limb stays
     straight its sign says nothing, and that of the segment before goes on: noise would step it at every key."""
     at = times if len(times) == 1 else (times[:-1, None] + np.diff(times)[:, None] * _WITHIN).ravel()
-    side = _side_of(program, target, at)
-    if side is None:
+    sides = _side_of(program, target, at)
+    if sides is None:
         return None
     if len(times) > 1:
-        side = side.reshape(-1, len(_WITHIN))
-        side = np.take_along_axis(side, np.abs(side).argmax(axis=1)[:, None], axis=1)[:, 0]
+        many = sides.reshape(len(sides), -1, len(_WITHIN))
+        sides = np.take_along_axis(many, np.abs(many).argmax(axis=2)[..., None], axis=2)[..., 0]
         # What joins the segments on both sides is what both ends say, where neither says the other side; a limb that only dips
         # through straight between them is off by that little there, and jumps nowhere.
         ends = [_side_of(program, target, t, k) for t, k in ((times[:-1], LEAVING), (times[1:], ARRIVING))]
         first, last = (np.where(np.abs(e) > NOTED, e, 0.0) for e in ends if e is not None)
-        side = np.where((first * last >= 0.0) & (first + last != 0.0), first + last, side)
+        sides = np.where((first * last >= 0.0) & (first + last != 0.0), first + last, sides)
+    found = np.array([_carried_on(side) for side in sides])
+    return found if len(times) == 1 else np.concatenate([found, found[:, -1:]], axis=1)
+
+
+def _carried_on(side: Floats) -> Floats:
+    """(F,) its signs, each where it says nothing that of the one before it."""
     told = np.flatnonzero(np.abs(side) > STRAIGHT)
     if not len(told):
-        signs = np.full(len(side), float(np.where(side[0] < 0.0, -1.0, 1.0)))
-    else:
-        last = np.maximum(np.searchsorted(told, np.arange(len(side)), side="right") - 1, 0)
-        signs = np.where(side[told[last]] < 0.0, -1.0, 1.0)
-    return signs if len(times) == 1 else np.append(signs, signs[-1])
+        return np.full(len(side), float(np.where(side[0] < 0.0, -1.0, 1.0)))
+    last = np.maximum(np.searchsorted(told, np.arange(len(side)), side="right") - 1, 0)
+    return np.where(side[told[last]] < 0.0, -1.0, 1.0)
 
 
 def stepped_intervals(program: Program, source: set[int], times: Floats) -> np.ndarray:

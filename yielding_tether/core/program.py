@@ -16,7 +16,6 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
-from .channels import in_words
 from .curves import EMPTY, LEAVING, STEPPED, Curve, pack, sides
 from .errors import CoreError
 from .followers import BoundControl
@@ -616,8 +615,8 @@ class Program:
         if found is None:
             return name
         _, part, channel = self.info[found]
-        joint = in_words(channel.control) if channel.control in part.joints else ""
-        return ", ".join(dict.fromkeys(w for w in (part.label, joint, channel.label or channel.name) if w))
+        of = part.headings.get(channel.control, "")
+        return ", ".join(dict.fromkeys(w for w in (part.label, of, channel.label or channel.name) if w))
 
     def channel_names(self) -> list[str]:
         return self.rig.names

@@ -18,7 +18,22 @@ import numpy as np
 
 from .cast import Shape
 from .errors import CoreError
-from .parts import ArmPart, ChainPart, FkPart, FreePart, LegPart, LimbPart, NeckPart, Part, Shrug, Side, Sole, TwistPart
+from .parts import (
+    ArmPart,
+    ChainPart,
+    Finger,
+    FkPart,
+    FreePart,
+    HandPart,
+    LegPart,
+    LimbPart,
+    NeckPart,
+    Part,
+    Shrug,
+    Side,
+    Sole,
+    TwistPart,
+)
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, multiply, rotate
 from .twists import sharings
@@ -119,7 +134,7 @@ def propose(
     runs, notes = bones.limbs() if said is None else (_runs_of(skeleton, said), [])
     order = {joint.name: (orders or {}).get(joint.name, "zxy") for joint in skeleton.joints}
     forward = _forward(skeleton, runs, said)
-    name_of = [joint.name for joint in skeleton.joints]
+    name_of, pos = [joint.name for joint in skeleton.joints], skeleton.rest_pose[0]
     limbs = _name_limbs(skeleton, runs, forward, said)
     flipped = {run for run, limb in zip(runs, said or (), strict=False) if limb.flipped}
     parts: list[Part] = []
@@ -189,12 +204,39 @@ def propose(
         below = [j for j in sorted(skeleton.descendants(run.end) - {run.end}) if j not in taken]
         if below:
             word = f"{label} {'hand' if role == 'arm' else 'toes'}".replace(f" {role} ", " ")
-            tips.append(_fk(f"{name}.tip", word, [name_of[j] for j in below], order, side))
+            tip = _fk(f"{name}.tip", word, [name_of[j] for j in below], order, side)
+            fingers = _fingers(skeleton, below, rotations, pos[run.root] - pos[0]) if role == "arm" else ()
+            tips.append(
+                HandPart(tip.name, word, tip.joints, tip.orders, tip.moves, side, fingers=fingers) if fingers else tip
+            )
             taken |= set(below)
     body = _body_parts(skeleton, [r for r, *_ in limbs], taken, order, limbs)
     root = FreePart("root", "root", name_of[0], order[name_of[0]])
     shapes = body_shapes(skeleton, [r.corners for r in runs])
     return Proposal((root, *body, *parts, *tips), tuple(shapes), tuple(notes))
+
+
+def _fingers(skeleton: Skeleton, below: list[int], rotations: Floats | None, out: Floats) -> tuple[Finger, ...]:
+    """The fingers among the joints below a wrist: of each run that branches no more the last three joints, but for one that ends
+    nowhere and only marks a tip; `out`: from the body's middle to where the arm begins."""
+    pos, found = skeleton.rest_pose[0], list[Finger]()
+    children = {j: [c for c in below if skeleton.parents[c] == j] for j in below}
+    for leaf in (j for j in below if not children[j]):
+        path = [leaf]
+        while (up := skeleton.parents[path[0]]) in children and len(children[up]) == 1:
+            path.insert(0, up)
+        if len(path) > 3 and skeleton.joints[leaf].tip is None:
+            path.pop()
+        run = tuple(path[-3:])
+        if len(run) < 3 or min(float(np.linalg.norm(skeleton.offsets[j])) for j in run[1:]) < 1e-6:
+            continue
+        # A straight finger bends down, or towards the body where it hangs.
+        along = (pos[run[2]] - pos[run[0]]) / np.linalg.norm(pos[run[2]] - pos[run[0]])
+        way = np.array([0.0, -1.0, 0.0]) if abs(along[1]) < 0.8 else -out * [1.0, 0.0, 1.0]
+        hinge, _ = find_hinge(skeleton, Run(run, (run[1],)), rotations, way, "finger")
+        a, b, c = (below.index(j) for j in run)
+        found.append(Finger((a, b, c), hinge))
+    return tuple(found)
 
 
 def _collar_of(skeleton: Skeleton, root: int, bones: _Bones) -> int:

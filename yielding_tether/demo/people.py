@@ -14,8 +14,10 @@ from ..core.cast import Grip, Member, Shape
 from ..core.parts import (
     ArmPart,
     CentrePart,
+    Finger,
     FkPart,
     FreePart,
+    HandPart,
     LegPart,
     LimbPart,
     NeckPart,
@@ -226,6 +228,19 @@ _FIST = {0.6: (70.0, 80.0, 40.0), 1.0: (84.0, 100.0, 64.0)}
 _THUMB = {0.6: (6.0, 8.0, 4.0), 1.0: (26.0, 38.0, 30.0)}
 
 
+def _hand(name: str, label: str, joints: list[str], letter: str, side: Side) -> HandPart:
+    """A hand whose fingers bend as its values have them."""
+    sign = 1.0 if letter == "R" else -1.0
+    fingers = tuple(
+        Finger((at, at + 1, at + 2), (1.0, 0.0, 0.0) if d == "thumb" else (0.0, 0.0, sign))
+        for d, at in ((d, joints.index(f"{d}.{letter}")) for d in DIGITS)
+    )
+    plain = _fk(name, label, joints, side)
+    return HandPart(
+        name, label, plain.joints, plain.orders, plain.moves, side, values=hand_values(letter), fingers=fingers
+    )
+
+
 def hand_values(letter: str) -> tuple[PoseValue, ...]:
     """What poses a hand as a whole: its fingers curled, spread, and a fist, for which thumb and palm come along at the end."""
     sign = 1.0 if letter == "R" else -1.0
@@ -269,9 +284,7 @@ def person(build: Build) -> Member:
         hand = [f"{n}{t}.{letter}" for n in DIGITS for t in ("", ".mid", ".tip")]
         parts += [
             _arm(bones, letter, side, collar=build.collars),
-            replace(
-                _fk(f"fingers.{letter}", f"{side} hand", [f"palm.{letter}", *hand], side), values=hand_values(letter)
-            ),
+            _hand(f"fingers.{letter}", f"{side} hand", [f"palm.{letter}", *hand], letter, side),
             _leg(bones, letter, side),
             *(_twists(bones, f"{limb}.twist.{letter}", f"{side} {limb} twist", letter, rows, side)
               for limb, rows in (("arm", _TWISTS[:2]), ("leg", _TWISTS[2:]))),

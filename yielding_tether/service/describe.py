@@ -25,6 +25,7 @@ from ..core.pivots import owner_of
 from ..core.program import Poses, Program
 from ..core.proof import prove
 from ..core.rig import Bound
+from ..core.systems.system import Control
 from ..core.takes import WORLD, Take, Tether
 from ..core.tones import colour_of
 from ..core.transforms import rotate, rotation_distance
@@ -119,7 +120,7 @@ def handles(program: Program) -> list[s.HandleInfo]:
                 else:
                     row = row_of[member, handle.idle_at]
                 along = _child(bound.member, handle.idle_at) if "swing" in handle.gestures else None
-                long = _length(bound.member, handle.idle_at) if handle.form == "band" else BONE
+                long = _length(bound.member, handle.idle_at) if handle.form == "band" else _reach(bound.member, control)
                 found.append(
                     s.HandleInfo(
                         member=member, part=bound.part.name, control=control.name, label=control.label, form=handle.form,
@@ -130,6 +131,19 @@ def handles(program: Program) -> list[s.HandleInfo]:
                     )
                 )  # fmt: skip
     return found + list(_points(program))
+
+
+def _reach(member: Member, control: Control) -> float:
+    """Length (metres) at rest of what a control moves by its end: a finger's is drawn smaller than an arm's; that of a bone where
+    it moves something else."""
+    skeleton = member.skeleton
+    if not (control.hangs_from and control.rests_on):
+        return BONE
+    above, j, found = skeleton.parents[skeleton.index[control.hangs_from]], skeleton.index[control.rests_on], 0.0
+    while skeleton.parents[j] not in (above, -1):
+        found += float(np.linalg.norm(skeleton.offsets[j]))
+        j = skeleton.parents[j]
+    return found
 
 
 def _points(program: Program) -> Iterator[s.HandleInfo]:
@@ -482,7 +496,8 @@ def follows(program: Program, bound: Bound) -> list[s.Follow]:
 def _apart(bound: Bound, tether: Tether) -> str:
     """What of a part follows, where it is not the part's own control."""
     if tether.control in bound.controls:
-        return ""
+        # Of a hand, which finger.
+        return "" if tether.control in bound.part.joints else bound.part.headings.get(tether.control, "")
     return bound.followers[tether.control].control.label.removesuffix(f" of the {bound.part.label}")
 
 
@@ -612,7 +627,7 @@ def _group(part: Part, channel: Channel) -> str:
     """Under which heading a value stands on the card."""
     if channel.kind == "value":
         return "as a whole, 0 to 1"
-    return in_words(channel.control) if channel.control in part.joints else ""
+    return part.headings.get(channel.control, "")
 
 
 def _card_channel(

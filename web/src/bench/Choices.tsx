@@ -4,10 +4,14 @@ import type { Choice } from "../shared/api";
 import { choose } from "./actions";
 import { NumberField } from "./NumberField";
 
+/** Of more than these one is found by typing. */
+const MANY = 9;
+
 /** One choice of an operation, by its kind. */
 export function Control({ choice, value }: { choice: Choice; value: string | number }) {
   const onChange = (next: string | number) => void choose(choice.name, next);
-  if (choice.kind === "options" || choice.kind === "name")
+  const named = choice.kind === "options" || choice.kind === "name";
+  if (named && choice.options.length <= MANY)
     return (
       <ToggleButtonGroup
         size="small"
@@ -33,7 +37,7 @@ export function Control({ choice, value }: { choice: Choice; value: string | num
         ))}
       </ToggleButtonGroup>
     );
-  if (choice.kind === "anchor" || choice.kind === "take") return <Anchors choice={choice} value={String(value)} onChange={onChange} />;
+  if (named || choice.kind === "anchor" || choice.kind === "take") return <Anchors choice={choice} value={String(value)} onChange={onChange} />;
   if (choice.kind === "text" || choice.kind === "point") return <Words key={value} choice={choice} value={String(value)} onChange={onChange} />;
   return (
     <Tooltip title={choice.help}>
@@ -63,10 +67,12 @@ function Words({ choice, value, onChange }: { choice: Choice; value: string; onC
 /** Something to follow, out of all that can be followed: typed to be found, or clicked in the view; or another take. */
 function Anchors({ choice, value, onChange }: { choice: Choice; value: string; onChange: (value: string) => void }) {
   const [open, setOpen] = useState(false);
+  const [inside, setInside] = useState(false);
   return (
-    <Tooltip title={choice.help} placement="top" disableFocusListener>
+    // Whoever is at it has read it, and wants to see what it would cover.
+    <Tooltip title={inside ? "" : choice.help} placement="top">
       {/* Enter takes what is lit in the open list; once that is closed, it means what was tried. */}
-      <Box data-own-enter={open || undefined} sx={{ display: "flex", alignItems: "center", gap: 0.75, fontSize: 13 }} onKeyDown={(e) => e.key !== "Escape" && e.stopPropagation()}>
+      <Box data-own-enter={open || undefined} onFocus={() => setInside(true)} onBlur={() => setInside(false)} sx={{ display: "flex", alignItems: "center", gap: 0.75, fontSize: 13 }} onKeyDown={(e) => e.key !== "Escape" && e.stopPropagation()}>
         {choice.label}
         <Autocomplete
           size="small"

@@ -171,6 +171,7 @@ def _bake(
         fence(now, curves, target.channels.tolist(), [last])
     inside = set(bound.nodes.tolist())
     around = np.array(sorted(set(target.nodes.tolist()) - inside), dtype=np.int64)
+    begun = [x for x in _begun(bound) if x[1] in around]
     # What carries the part may have been given keys of its own, between frames too.
     breaks = np.union1d(program.key_times(), now.key_times())
 
@@ -180,18 +181,16 @@ def _bake(
         if now is program or not len(around):
             return found
         base = now.evaluate(at, side, only=around)
-        if bound.above[0] in around:
-            above, begin = int(bound.above[0]), int(bound.nodes[0])
-            # The part moves along with where it begins: to reach for its old end would bend a limb that is all but straight.
+        # A copy: it is to stay where it is while the part is moved along.
+        stood = found.pos[:, keeps.node].copy() if keeps else None
+        for begin, above, mine in begun:
+            # The part moves along with where it begins, each finger of a hand by itself: to reach for its old end would bend a
+            # limb that is all but straight.
             local = rotate(inverse(found.rot[:, above]), found.pos[:, begin] - found.pos[:, above])
             shift = base.pos[:, above] + rotate(base.rot[:, above], local) - found.pos[:, begin]
-            # A copy: it is to stay where it is while the part is moved along.
-            stood = found.pos[:, keeps.node].copy() if keeps else None
-            found.pos[:, bound.nodes] += shift[:, None]
-            found.pos[:, around], found.rot[:, around] = base.pos[:, around], base.rot[:, around]
-            return keeps.reached(now, bound, found, stood) if keeps and stood is not None else found
+            found.pos[:, mine] += shift[:, None]
         found.pos[:, around], found.rot[:, around] = base.pos[:, around], base.rot[:, around]
-        return found
+        return keeps.reached(now, bound, found, stood) if keeps and stood is not None and begun else found
 
     motion = Motion(now, poses, lambda t: FINE * steps(breaks, t))
     # A part answers for its own joints and for what hangs from or follows them, as far as that is not baked by itself.
@@ -229,6 +228,18 @@ def _bake(
         if any(len(now.curve(c)) for c in bound.systems[name].channels):
             fence(now, curves, bound.systems[name].channels.tolist(), (first,) if open_end else (first, last))
     return now.with_curves({n: c for n, c in curves.items() if c is not now.take.curves.get(n)})
+
+
+def _begun(bound: Bound) -> list[tuple[int, int, Ints]]:
+    """Where a part begins: nodes of joints that hang from no other of its own, of what they hang from, and of all that hangs from
+    them in it."""
+    root = list(range(len(bound.nodes)))
+    for k in bound.outward:
+        root[k] = root[bound.up[k]] if bound.up[k] >= 0 else k
+    return [
+        (int(bound.nodes[k]), int(bound.above[k]), bound.nodes[[r == k for r in root]])
+        for k in range(len(root)) if bound.up[k] < 0
+    ]  # fmt: skip
 
 
 def _still(program: Program, bound: Bound, asked: Bake, first: float, last: float) -> bool:

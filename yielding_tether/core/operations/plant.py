@@ -502,7 +502,8 @@ def _steadied(
     """A limb that all but passes through straight while it is led and held bends to the side to which it mostly does: of the keys
     on each frame that it was handed over with, those that say how it bends go where noise said it."""
     mine = bound.systems[system]
-    inner = [k for k, c in enumerate(mine.channels.tolist()) if c not in {*control.channels, *tilts}]
+    own = [k for k, c in enumerate(mine.channels.tolist()) if program.info[c][2].control == control.control.name]
+    inner = [k for k in own if mine.channels[k] not in {*control.channels, *tilts}]
     signs = [k for k in inner if mine.stepped[k] and not mine.held[k]]
     if not signs:
         return held
@@ -513,8 +514,9 @@ def _steadied(
     sides = [mine.system.signs(bound, before.posed(bound, before.evaluate(t, only=nodes))) for t in (whole, at)]
     if sides[0] is None or sides[1] is None:
         return held
-    mostly = 1.0 if float(sides[0].sum()) >= 0.0 else -1.0
-    unclear = at[mostly * sides[1] < np.sin(BENT)]
+    rows = {k: int(mine.stepped[:k].sum()) for k in signs}
+    mostly = {k: 1.0 if float(sides[0][row].sum()) >= 0.0 else -1.0 for k, row in rows.items()}
+    unclear = at[np.any([mostly[k] * sides[1][row] < np.sin(BENT) for k, row in rows.items()], axis=0)]
     unclear = unclear[(unclear > span.start) & (unclear < span.end)]
     if not len(unclear):
         return held
@@ -526,7 +528,7 @@ def _steadied(
             continue
         if k in signs:
             changed[names[c]] = set_over(
-                kept, span.start, span.end, span.end >= held.take.last, mostly, float(held.defaults[c])
+                kept, span.start, span.end, span.end >= held.take.last, mostly[k], float(held.defaults[c])
             )
         else:
             there = np.isin(kept.times, unclear) & ~np.isin(kept.times, program.curve(c).times)

@@ -544,7 +544,9 @@ class Follow(Operation):
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
         found: dict[str, tuple[tuple[str, str], ...]] = {"to": tuple(anchors(program))}
         if len(parts) == 1:
-            found["control"] = tuple((c.name, c.label) for c in able(program.bound(*parts[0])))
+            # What has a place of its own comes first.
+            mine = sorted(able(program.bound(*parts[0])), key=lambda c: not c.own)
+            found["control"] = tuple((c.name, c.label) for c in mine)
         return found
 
     def run(self, program: Program, asked: Asked) -> Outcome:
@@ -554,12 +556,18 @@ class Follow(Operation):
             tolerance_of(c), c["control"], c["what"], c["along"] == "yes", c["size"],
         )  # fmt: skip
         take, proof = apply(program, wanted)
-        shown = [
-            x.label
-            for p in asked.parts
-            for x in able(program.bound(*p))
-            if x.name == c["control"] and x.handle.computed
-        ]
+        shown = []
+        for bound in (program.bound(*p) for p in asked.parts):
+            mine = next((x for x in able(bound) if x.name == c["control"]), None)
+            if mine is not None and mine.handle.computed:
+                shown.append(mine.label)
+            elif (
+                mine is not None
+                and mine.own
+                and mine.name in bound.part.headings
+                and mine.name not in bound.part.joints
+            ):
+                shown.append(f"{mine.label} of the {bound.part.label}")
         said = f"{shown[0] if shown else labels(program, asked.parts)} follows {read(program, c['to'])}"
         return Outcome(take, proof, f"{said[0].upper()}{said[1:]}, {stretch_words(asked.first, asked.last)}")
 

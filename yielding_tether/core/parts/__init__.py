@@ -9,6 +9,7 @@ from .anchor import AnchorPart
 from .arm import ArmPart, Shrug
 from .centre import CentrePart
 from .chain import ChainPart
+from .hand import Finger, HandPart
 from .joints import FkPart
 from .leg import LegPart, Sole
 from .limb import LimbPart
@@ -23,8 +24,10 @@ __all__ = [
     "ArmPart",
     "CentrePart",
     "ChainPart",
+    "Finger",
     "FkPart",
     "FreePart",
+    "HandPart",
     "LegPart",
     "LimbPart",
     "NeckPart",

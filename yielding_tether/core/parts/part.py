@@ -4,9 +4,10 @@ from __future__ import annotations
 
 import itertools
 from collections.abc import Mapping
+from functools import cached_property
 from typing import ClassVar, Literal
 
-from ..channels import Channel, moving
+from ..channels import Channel, in_words, moving
 from ..errors import CoreError
 from ..settings import Setting
 from ..skeleton import Skeleton
@@ -70,6 +71,15 @@ class Part:
         """All its channels: those of its systems, its lengths, its drivers."""
         lengths = [c for joint, on in zip(self.joints, self.moving, strict=True) if on for c in moving(joint, "")]
         return (*(c for system in self.systems() for c in system.channels(self)), *lengths, *self.drivers())
+
+    @cached_property
+    def headings(self) -> dict[str, str]:
+        """Under what its values are read, by the control that has them: the joint, or the control where a system has several."""
+        found: dict[str, str] = {}
+        for system in self.systems():
+            ends = {c.name: c.label for c in system.controls(self) if c.own}
+            found |= ends if len(ends) > 1 else {}
+        return found | {j: in_words(j) for j in self.joints}
 
     @property
     def corners(self) -> tuple[str, ...]:

@@ -183,7 +183,8 @@ class System:
         raise NotImplementedError
 
     def signs(self, bound: Bound, posed: Posed) -> Floats | None:
-        """(F,) something that passes through zero where a channel of kind "sign" steps; None without one."""
+        """(S, F) for each channel of kind "sign", in their order, something that passes through zero where it steps; None without
+        one."""
         return None
 
     def singular(self, bound: Bound, posed: Posed) -> str:

@@ -16,7 +16,7 @@ All angles read zero at rest. The formulas are in `kernels.two_segment`.
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping
+from collections.abc import Collection, Iterator, Mapping
 from typing import TYPE_CHECKING, Any, Literal, NamedTuple, cast
 
 import numpy as np
@@ -74,9 +74,12 @@ class Bent(NamedTuple):
 
 
 def shape_channels(part: Part) -> tuple[Channel, ...]:
-    """Channels of a limb's IK: place and rotation of the end, swivel, carry angle, twist and the bend's side."""
-    control = part.ik  # type: ignore[attr-defined]
-    closed = {c for c in part.locked if "." not in c}
+    """Channels of a limb's IK."""
+    return end_channels(part.ik, {c for c in part.locked if "." not in c})  # type: ignore[attr-defined]
+
+
+def end_channels(control: str, closed: Collection[str] = ()) -> tuple[Channel, ...]:
+    """Channels by which a control moves a limb: place and rotation of the end, swivel, carry angle, twist and the bend's side."""
 
     def one(name: str, kind: str, label: str) -> Channel:
         return Channel(control, name, kind, "ik", label, access="locked" if name in closed else "open")  # type: ignore[arg-type]
@@ -85,6 +88,25 @@ def shape_channels(part: Part) -> tuple[Channel, ...]:
         *moving(control, "ik"), *turning(control, "ik"), one("swivel", "angle", "swivel"), one("carry", "angle", "carry angle"),
         one("twist", "angle", "twist"), one("bend", "sign", "bend side"),
     )  # fmt: skip
+
+
+def limb_row(
+    tape: Tape, bound: Bound, run: tuple[int, int, int], data: Geometry, into: Ints, aim: int, shape: Ints, guide: int = -1
+) -> Run:  # fmt: skip
+    """The row of three joints of a part, by their number in it, that aim at a node; `shape`: channels of swivel, carry angle, twist
+    and side; `guide`: node of where their bend guide is carried, -1 where it follows nothing."""
+    at = list(run)
+    offsets, moving, samples = bound.offsets[at], bound.moving[at, 0], bound.samples[at]
+    still = bool(np.all(moving < 0) and np.all(samples < 0)) and guide < 0
+    form = formulas.shape(
+        tuple(offsets[1]), tuple(offsets[2]), tuple(data.constants[0:3]), tuple(data.constants[3:6])
+    )  # fmt: skip
+    ints = (
+        *into[at], bound.above_in(into, at[0]), aim, *shape, *np.stack([moving, samples], axis=1).ravel(), bound.slot, guide,
+    )  # fmt: skip
+    floats = (*offsets.ravel(), *bound.rests[at[0]], *data.constants, *np.hstack(form))
+    plain = formulas.LIMB_GROWN if bound.slot else formulas.LIMB
+    return tape.add(plain if still else formulas.LIMB_MOVED, ints, floats)
 
 
 class TwoSegment(System):
@@ -134,20 +156,11 @@ class TwoSegment(System):
         return found
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
-        data = bound.systems[self.name].data
-        run = list(self.run(bound.part))
-        offsets, moving, samples = bound.offsets[run], bound.moving[run, 0], bound.samples[run]
-        still = bool(np.all(moving < 0) and np.all(samples < 0)) and not bound.guides
-        form = formulas.shape(
-            tuple(offsets[1]), tuple(offsets[2]), tuple(data.constants[0:3]), tuple(data.constants[3:6])
-        )  # fmt: skip
-        ints = (
-            *into[run], bound.above_in(into, run[0]), self.aim(bound, ik_name(bound)), *bound.systems[self.name].channels[6:10],
-            *np.stack([moving, samples], axis=1).ravel(), bound.slot, guide_node(bound),
-        )  # fmt: skip
-        floats = (*offsets.ravel(), *bound.rests[run[0]], *data.constants, *np.hstack(form))
-        plain = formulas.LIMB_GROWN if bound.slot else formulas.LIMB
-        return [tape.add(plain if still else formulas.LIMB_MOVED, ints, floats)]
+        mine = bound.systems[self.name]
+        aim = self.aim(bound, ik_name(bound))
+        return [
+            limb_row(tape, bound, self.run(bound.part), mine.data, into, aim, mine.channels[6:10], guide_node(bound))
+        ]
 
     def bent(self, bound: Bound, posed: Posed) -> Bent:
         """The limb as the two-segment formulas see it."""
@@ -188,7 +201,7 @@ class TwoSegment(System):
         return out
 
     def signs(self, bound: Bound, posed: Posed) -> Floats | None:
-        found: Floats = np.sin(self.bends(bound, posed)[0])
+        found: Floats = np.sin(self.bends(bound, posed)[:1])
         return found
 
     def singular(self, bound: Bound, posed: Posed) -> str:

@@ -1,0 +1,113 @@
+"""Hands: each finger by its tip, along with the hand or on a thing, and back joint by joint."""
+
+from __future__ import annotations
+
+import unittest
+
+import numpy as np
+
+from yielding_tether.core.clips import slots
+from yielding_tether.core.curves import Curve
+from yielding_tether.core.errors import CoreError
+from yielding_tether.core.operations import OPERATIONS
+from yielding_tether.core.operations.bake import Bake
+from yielding_tether.core.operations.bake import apply as bake
+from yielding_tether.core.operations.handover import Handover
+from yielding_tether.core.operations.handover import apply as hand_over
+from yielding_tether.core.operations.operation import Asked
+from yielding_tether.core.operations.pose import Drag
+from yielding_tether.core.operations.pose import apply as pose
+from yielding_tether.core.parts import Finger, HandPart
+from yielding_tether.core.program import Poses, Program
+from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
+from yielding_tether.demo.lantern_round import lantern_round
+from yielding_tether.demo.marl import marl
+
+from .test_handover import demo
+from .worlds import stepped
+
+HAND = ("marl", "fingers.L")
+
+
+class Hand(unittest.TestCase):
+    def test_a_fingertip_stays_on_the_rail_while_the_hand_shifts(self) -> None:
+        program = demo()
+        for keys in ("few", "every"):
+            take, proof = hand_over(program, Handover((HAND,), "ik", 120.0, 190.0, keys=keys))  # type: ignore[arg-type]
+            self.assertTrue(proof.clean and proof.within, proof.sentence)
+        on = OPERATIONS["retether"].run(
+            program.on(take), Asked((HAND,), 130.0, 180.0, {"to": "rail/rail", "control": "finger1.tip.L.ik"})
+        )
+        self.assertTrue(on.proof.clean, on.proof.sentence)
+        self.assertIn("Tip of finger 1 of the left hand follows Rail", on.label)
+        held = program.on(on.take)
+        # The hand goes elsewhere: the tip stays on the rail, the other fingers go along with the hand.
+        name = "marl/arm.L.ik.tx"
+        old = held.take.curves[name]
+        moved = held.with_curves({name: Curve(old.numbers + [0.0, 0.004, 0.004, 0.0, 0.0], old.marks)})
+        at = np.arange(281.0, 360.0) / 2.0
+        seen = {}
+        for which, of in (("was", held), ("is", moved)):
+            poses = of.evaluate(at)
+
+            def there(joint: str, below: tuple[str, str], poses: Poses = poses, of: Program = of) -> np.ndarray:
+                n, m = of.nodes["marl", joint], of.nodes[below]
+                back = inverse(poses.rot[:, m])
+                return np.concatenate(
+                    [rotate(back, poses.pos[:, n] - poses.pos[:, m]), np.abs(multiply(back, poses.rot[:, n]))], axis=1
+                )
+
+            seen[which] = [
+                there("finger1.tip.L", ("rail", "rail")), there("finger2.tip.L", ("marl", "hand.L")),
+                there("hand.L", ("rail", "rail")),
+            ]  # fmt: skip
+        tip, other, hand = (np.abs(a - b)[:, :3].max(axis=1) for a, b in zip(*seen.values(), strict=True))
+        self.assertLess(float(tip.max()), 1e-9)
+        self.assertLess(float(other.max()), 1e-9)
+        self.assertGreater(float(hand.min()), 3.9e-3)
+        np.testing.assert_allclose(seen["was"][0][:, 3:], seen["is"][0][:, 3:], atol=1e-9)
+
+    def test_a_tip_is_dragged_and_the_palm_cupped_beneath_it(self) -> None:
+        program = demo()
+        take, _ = hand_over(program, Handover((HAND,), "ik", 120.0))
+        program = program.on(take)
+        tip = program.nodes["marl", "finger3.tip.L"]
+        before = program.evaluate([150.0]).pos[0, tip]
+        to = before + [0.0, 0.003, 0.002]
+        x, y, z = to.tolist()
+        posed, _ = pose(program, Drag("marl", "fingers.L", "finger3.tip.L.ik", 150.0, (x, y, z)))
+        after = program.on(posed)
+        np.testing.assert_allclose(after.evaluate([150.0]).pos[0, tip], to, atol=1e-9)
+        # What cups the palm leaves the tips where they are.
+        cupped = after.with_curves({"marl/fingers.L.palm.L.rz": stepped((0.0, 0.1))})
+        palm = after.nodes["marl", "palm.L"]
+        one, two = (p.evaluate([150.0]) for p in (after, cupped))
+        self.assertGreater(float(rotation_distance(one.rot[0, palm], two.rot[0, palm])), 0.05)
+        np.testing.assert_allclose(two.pos[0, tip], to, atol=1e-9)
+
+    def test_every_channel_of_a_clip_is_told_apart(self) -> None:
+        program = demo()
+        bound = program.bound(*HAND)
+        self.assertEqual(len(slots(program, bound)), len(bound.own))
+
+    def test_a_bake_moves_each_finger_along_with_where_it_begins(self) -> None:
+        """Of arms baked within a tolerance the fingers are no farther off than that, and need no key on every frame."""
+        program = Program(*lantern_round())
+        parts = (("marl", "arm.R"), ("marl", "fingers.R"))
+        take, proof = bake(program, Bake(parts, "ik", 20.0, 150.0))
+        self.assertTrue(proof.within, proof.sentence)
+        self.assertLess(proof.keys.added, 1200)
+        self.assertIsNotNone(take)
+
+
+class Unfit(unittest.TestCase):
+    def test_hands_that_cannot_be_are_refused(self) -> None:
+        bones = marl().skeleton
+        hand = next(p for p in marl().parts if isinstance(p, HandPart))
+        for fingers, why in (
+            ((), "needs fingers"), ((Finger((1, 2, 3), (0, 0, 1)), Finger((3, 4, 5), (0, 0, 1))), "needs fingers"),
+            ((Finger((1, 3, 2), (0.0, 0.0, 1.0)),), "hang one from the next"),
+        ):  # fmt: skip
+            part = HandPart(hand.name, hand.label, hand.joints, hand.orders, hand.moves, "left", fingers=fingers)
+            with self.assertRaisesRegex(CoreError, why):
+                part.check(bones)
