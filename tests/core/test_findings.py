@@ -17,6 +17,7 @@ from yielding_tether.core.operations import repair
 from yielding_tether.core.program import Program
 from yielding_tether.core.systems.bends import side_turn
 from yielding_tether.core.transforms import rotation_distance
+from yielding_tether.demo import named
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round
 
@@ -166,6 +167,24 @@ class Reading(unittest.TestCase):
     def test_a_finding_that_is_gone_is_refused(self) -> None:
         with self.assertRaisesRegex(CoreError, "not there any more"):
             repair.apply(demo(), ["pop/marl/arm.R/20"])
+
+    def test_what_arrives_is_led_to_where_a_hand_takes_hold(self) -> None:
+        """A hand that jumps onto a rail comes to the rail; it does not slide along it."""
+        for name, at in (("Cast off", 118.0), ("Ladder", 38.0), ("Hauling in", 50.0)):
+            program = Program(*named(name))
+            finding = next(f for f in find_all(program) if f.kind == "pop")
+            self.assertEqual(finding.frame, at)
+            take, proof = repair.apply(program, [finding.key])
+            after = Program(program.scene, take)
+            self.assertTrue(proof.clean and proof.contacts_kept, proof.sentence)
+            nodes = program.joints()[1]
+            later = np.arange(2.0 * at, 2.0 * take.last + 1.0) / 2.0
+            np.testing.assert_array_equal(
+                after.evaluate(later).pos[:, nodes], program.evaluate(later).pos[:, nodes], name
+            )
+            arriving, leaving = (after.evaluate([at], side).pos[0, nodes] for side in (ARRIVING, LEAVING))
+            np.testing.assert_allclose(arriving, leaving, atol=1e-9)
+            self.assertEqual([f.kind for f in find_all(after) if (f.part, f.frame) == (finding.part, at)], [])
 
     def test_the_repair_of_a_lost_guide_moves_nothing(self) -> None:
         program = clean(0)

@@ -270,7 +270,7 @@ class OnCastOff(unittest.TestCase):
             (Handover(arm, "fk", 5.0, 30.0), "FK already drives left arm from frame 5 to 30"),
             (Handover(arm, "ik", -3.0), "do not lie in the take, which runs from 0 to 204"),
             (Handover(arm, "ik", 50.0, 20.0), "do not lie in the take"),
-            (Handover((("marl", "fingers.L"),), "ik", 5.0), "FK already drives left hand"),
+            (Handover((("marl", "arm.twist.L"),), "ik", 5.0), "already drives left arm twist"),
             (Handover((("marl", "head"),), "ik", 5.0), "head has no system .ik.: it has FK, head.s lead"),
             (Handover((*arm, ("marl", "legs")), "ik", 5.0), "has no part legs"),
             (Handover(arm, "wings", 5.0), "has no system 'wings': it has FK, IK"),

@@ -235,7 +235,7 @@ class Turns(unittest.TestCase):
             with self.subTest(id=id, choices=choices), self.assertRaisesRegex(CoreError, word):
                 run(self.program, id, Asked((FOOT,), 20.0, None, choices))
         with self.assertRaisesRegex(CoreError, "no control with a place of its own"):
-            run(self.program, "point", Asked((("marl", "fingers.L"),), 20.0))
+            run(self.program, "point", Asked((("marl", "arm.twist.L"),), 20.0))
 
 
 class Hips(unittest.TestCase):

@@ -87,7 +87,7 @@ class Values(unittest.TestCase):
             rotation_distance(local(program, HAND, np.array([0.0])), np.array([0.0, 0.0, 0.0, 1.0])).max(), 1e-12
         )
         plain = replace(program.scene.member("marl"), parts=tuple(
-            replace(p, values=()) if p.kind == "fk" else p for p in program.scene.member("marl").parts
+            replace(p, values=()) if p.values else p for p in program.scene.member("marl").parts
         ))  # fmt: skip
         scene = replace(
             program.rig.given, members=tuple(plain if m.id == "marl" else m for m in program.rig.given.members)

@@ -138,7 +138,7 @@ def _many(member: Member) -> Member:
     for part in member.parts:
         if member.id == "marl" and part.name == "head":
             parts.append(TwirlPart(part.name, part.label, part.joints, part.joint_orders))
-        elif part.kind == "fk":
+        elif isinstance(part, FkPart):
             parts += [
                 FkPart(j, j, (j,), (order,), (False,), part.side)
                 for j, order in zip(part.joints, part.joint_orders, strict=True)

@@ -1,7 +1,8 @@
 """Repairs of findings: each takes one fault out and leaves everything outside its own stretch as it was.
 
 one-sided   every system gets its keys at the change; a jump is joined
-pop         the first key after the change meets the pose that arrives, with its speed
+pop         the first key after the change meets the pose that arrives, with its speed; where the part takes hold there, the last
+            key before it meets the pose that is held
 speed       the same, where only the speed jumped
 smooth      the change happens at one frame; the incoming system takes the pose and the speed that arrive
 half, opposite
@@ -36,6 +37,8 @@ from .operation import Asked, Operation, Outcome, offered
 
 #: Frames over which a speed fades where no key follows.
 SETTLE = 4.0
+#: Frames by which a part may take hold before or after what drives it changes.
+AT = 1.0
 
 
 def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
@@ -146,6 +149,8 @@ def _change(program: Program, finding: Finding) -> Repaired:
     if bound.systems[after].system.moves_alone and before != after:
         first = lead(program, system_target(program, bound, before), curves, t)
         return Repaired(program.take.with_curves(curves), first, t)
+    if finding.kind == "pop" and (led := _led_onto(program, bound, curves, before, t)) is not None:
+        return led
     if finding.kind == "pop" and bends_otherwise(program, system_target(program, bound, after), t):
         return Repaired(program.take, t, t)
     _keep_what_follows(program, bound, curves, after, t)
@@ -154,6 +159,20 @@ def _change(program: Program, finding: Finding) -> Repaired:
     return Repaired(
         program.take.with_curves(curves), t, _reach(program, curves, bound.systems[after].channels.tolist(), t)
     )
+
+
+def _led_onto(program: Program, bound: Bound, curves: dict[str, Curve], before: str, t: float) -> Repaired | None:
+    """What comes arrives where the part takes hold at a moment: what it stands on or holds from there on is not for it to choose.
+    None where it takes no hold there, or can't be led to it."""
+    mine = [c for c in program.take.contacts if c.member == bound.member.id and c.joint in bound.part.joints]
+    if bound.systems[before].system.moves_alone or not any(abs(c.begin - t) <= AT for c in mine):
+        return None
+    led = dict(curves)
+    first = lead(program, system_target(program, bound, before), led, t)
+    after = program.with_curves(led)
+    arriving, leaving = (after.evaluate([t], side, only=bound.nodes) for side in (ARRIVING, LEAVING))
+    off = np.linalg.norm(arriving.pos[:, bound.nodes] - leaving.pos[:, bound.nodes], axis=-1).max()
+    return Repaired(after.take, first, t) if off <= POP_PLACE else None
 
 
 def _keep_what_follows(program: Program, bound: Bound, curves: dict[str, Curve], system: str, t: float) -> None:
