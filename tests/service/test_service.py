@@ -233,6 +233,9 @@ class Serving(unittest.TestCase):
         self.assertAlmostEqual(card["idle_place"], place[18], places=9)
         driving = next(s for s in card["systems"] if s["driving"])
         self.assertTrue(all(c["keyed"] for c in driving["channels"]))
+        # A hand whose other system has no keys: nothing stands off.
+        hand = {"member": "marl", "part": "fingers.R", "frame": 118}
+        self.assertIsNone(self.http.get(f"/takes/{info['id']}/card", params=hand).json()["idle_place"])
 
     def test_a_worked_session_try_apply_undo_redo(self) -> None:
         info = self.opened()

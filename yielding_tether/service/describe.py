@@ -560,7 +560,12 @@ def card(program: Program, member_id: str, part_name: str, frame: float, layer: 
             fitted = fit(program, bound, name, here)
             fits = fitted.values[:, 0]
             residuals.append(float(fitted.position[0]))
-        if not driving and not mine.system.moves_alone:
+        # What has no keys stands nowhere.
+        if (
+            not driving
+            and not mine.system.moves_alone
+            and any(len(k) for c in mine.channels for k in program.curves_of(c))
+        ):
             idle = program.evaluate([frame], overrides={**bound.drive_to(name)}, only=nodes)
             places.append(float(np.linalg.norm(idle.pos[0, nodes] - here.pos[0, nodes], axis=-1).max()))
             turns.append(float(rotation_distance(idle.rot[0, nodes], here.rot[0, nodes]).max()))
