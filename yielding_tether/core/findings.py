@@ -180,7 +180,7 @@ def _followed(program: Program, bound: Bound) -> Iterator[Finding]:
     told: set[float] = set()
     for first, last, most in overfull(program, bound):
         if first not in told:
-            said = f"{common[2]} follows by {100 * most:.0f} % in all {span_of(first, last)}: it counts as 100 %"
+            said = f"{common[2]}: what is followed adds up to {100 * most:.0f} % {span_of(first, last)}, and counts as 100 %"
             yield Finding("overfull", *common, first, last, 0.0, 0.0, said)
         told.add(first)
     turned = flips(program, bound)

@@ -28,7 +28,7 @@ from ..core.rig import Bound
 from ..core.systems.system import Control
 from ..core.takes import WORLD, Take, Tether
 from ..core.tones import colour_of
-from ..core.transforms import rotate, rotation_distance
+from ..core.transforms import Floats, rotate, rotation_distance
 from . import schemas as s
 
 #: State of a part in which two systems are mixed.
@@ -678,14 +678,17 @@ def _made_of(program: Program, c: int, frame: float) -> str:
 
 #: Half of what a small picture of several people shows from side to side, metres.
 WIDEST = 0.45
+#: What is thinner than this is left out of it, metres.
+THIN = 0.025
 
 
 def pose_strip(program: Program, count: int = 9) -> s.PoseStrip:
-    """Bones of the characters at a few frames, as seen from the front left."""
+    """The characters at a few frames, as seen from the front left: what of their bodies is round and not small, as thick lines; of
+    one without a body its bones."""
     frames = np.linspace(program.take.first, program.take.last, count).round()
     poses = program.evaluate(frames)
     x, z = np.cos(0.6), np.sin(0.6)
-    pictures: list[list[tuple[float, float, float, float]]] = [[] for _ in frames]
+    pictures: list[list[tuple[float, float, float, float, float]]] = [[] for _ in frames]
     people = [m for m in program.scene.members if m.kind == "character"]
     centres = [program.nodes[m.id, m.skeleton.joints[m.skeleton.centre].name] for m in people]
     # All as they stand about the middle of them, and as small as they must be to be seen together.
@@ -694,11 +697,24 @@ def pose_strip(program: Program, count: int = 9) -> s.PoseStrip:
     flat = np.stack([seen[..., 0] * x - seen[..., 2] * z, seen[..., 1]], axis=-1)
     mine = [[program.nodes[m.id, j.name] for j in m.skeleton.joints] for m in people]
     widest = max((float(np.abs(flat[:, nodes, 0]).max()) for nodes in mine), default=0.0)
-    if len(people) > 1:
-        flat *= min(1.0, WIDEST / max(widest, 1e-6))
+    size = min(1.0, WIDEST / max(widest, 1e-6)) if len(people) > 1 else 1.0
     for member, nodes in zip(people, mine, strict=True):
-        for j, parent in enumerate(member.skeleton.parents):
-            if parent >= member.skeleton.centre:
-                for picture, (a, b) in zip(pictures, flat[:, [nodes[parent], nodes[j]]].tolist(), strict=True):
-                    picture.append((a[0], a[1], b[0], b[1]))
+        lines: list[tuple[Floats, Floats, float]] = []
+        for shape in member.shapes:
+            wide = float(np.mean(shape.size)) if shape.form in ("capsule", "ball") else 0.0
+            if wide >= THIN:
+                n = program.nodes[member.id, shape.joint]
+                own = program.sizes(frames, 0, n)[:, None]
+                ends = [shape.a, shape.b if shape.form == "capsule" else shape.a]
+                at = [poses.pos[:, n] + own * rotate(poses.rot[:, n], np.array(e)) - base for e in ends]
+                lines.append((at[0], at[1], wide * float(own[0, 0])))
+        if not lines:
+            lines = [
+                (seen[:, nodes[parent]], seen[:, nodes[j]], THIN)
+                for j, parent in enumerate(member.skeleton.parents) if parent >= member.skeleton.centre
+            ]  # fmt: skip
+        for one, two, wide in lines:
+            a, b = (size * np.stack([v[:, 0] * x - v[:, 2] * z, v[:, 1]], axis=-1) for v in (one, two))
+            for picture, row in zip(pictures, np.round(np.concatenate([a, b], axis=1), 3).tolist(), strict=True):
+                picture.append((*row, round(2.0 * size * wide, 3)))
     return s.PoseStrip(frames=frames.tolist(), bones=pictures)

@@ -99,10 +99,10 @@ class SceneEntry(Model):
 
 
 class PoseStrip(Model):
-    """Small poses of the characters: per frame, bones as (from, to) points seen from the front side."""
+    """Small poses of the characters: per frame, thick lines as (from, to) points seen from the front side, and their width."""
 
     frames: list[float]
-    bones: list[list[tuple[float, float, float, float]]]
+    bones: list[list[tuple[float, float, float, float, float]]]
 
 
 class ShapeInfo(Model):

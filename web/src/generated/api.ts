@@ -2104,13 +2104,14 @@ export interface components {
         };
         /**
          * PoseStrip
-         * @description Small poses of the characters: per frame, bones as (from, to) points seen from the front side.
+         * @description Small poses of the characters: per frame, thick lines as (from, to) points seen from the front side, and their width.
          */
         PoseStrip: {
             /** Frames */
             frames: number[];
             /** Bones */
             bones: [
+                number,
                 number,
                 number,
                 number,

@@ -164,7 +164,7 @@ function Strip({ take, revisions }: { take: number; revisions: number }) {
       {strip.data.bones.map((bones, i) => (
         <svg key={i} viewBox={`${-0.42 * height} ${-top - 0.05 * height} ${0.84 * height} ${1.1 * height}`} style={{ flex: 1, height: 110, minWidth: 0 }}>
           {bones.map((b, k) => (
-            <line key={k} x1={b[0]} y1={-b[1]} x2={b[2]} y2={-b[3]} stroke="currentColor" strokeWidth={height * 0.035} strokeLinecap="round" opacity={0.78} />
+            <line key={k} x1={b[0]} y1={-b[1]} x2={b[2]} y2={-b[3]} stroke="currentColor" strokeWidth={Math.max(b[4], height * 0.02)} strokeLinecap="round" />
           ))}
         </svg>
       ))}

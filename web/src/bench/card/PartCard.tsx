@@ -72,8 +72,8 @@ export function PartCard() {
       <Box sx={{ overflow: "auto", minHeight: 0 }}>
       <Typography data-testid="driver" sx={{ fontSize: 13 }}>
         {data.says && <b>{data.says}</b>}
-        {data.follows.map((f) => (
-          <span key={`${f.system} ${f.says}`}>{f.system === data.driver || data.driver === BOTH ? `${data.says ? ", " : ""}${f.says}` : `; ${label(f.system)}, idle, ${f.says}`}</span>
+        {data.follows.map((f, k) => (
+          <span key={`${f.system} ${f.says} ${k}`}>{f.system === data.driver || data.driver === BOTH ? `${data.says || k ? ", " : ""}${f.says}` : `; ${label(f.system)}, idle, ${f.says}`}</span>
         ))}
       </Typography>
       {strandOf(info!, focus)
