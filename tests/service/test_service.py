@@ -237,6 +237,19 @@ class Serving(unittest.TestCase):
         hand = {"member": "marl", "part": "fingers.R", "frame": 118}
         self.assertIsNone(self.http.get(f"/takes/{info['id']}/card", params=hand).json()["idle_place"])
 
+    def test_a_take_is_shown_by_small_pictures_of_its_bodies(self) -> None:
+        strip = self.http.get(f"/takes/{self.opened()['id']}/strip").json()
+        self.assertEqual((strip["frames"][0], strip["frames"][-1], len(strip["bones"])), (0.0, 204.0, 9))
+        program = demo()
+        poses = program.evaluate(strip["frames"])
+        head, hips = (program.nodes["marl", j] for j in ("head", "hips"))
+        for frame, lines in enumerate(strip["bones"]):
+            seen = np.array(lines)
+            self.assertTrue((seen[:, 4] > 0.04).all() and len(seen) > 10)
+            # As high as the head, about the hips.
+            high = float(poses.pos[frame, head, 1] - poses.pos[frame, hips, 1])
+            self.assertAlmostEqual(float((seen[:, [1, 3]].max(axis=1) + seen[:, 4] / 2).max()), high + 0.2, delta=0.12)
+
     def test_a_worked_session_try_apply_undo_redo(self) -> None:
         info = self.opened()
         self.assertEqual(len(info["findings"]), 1)

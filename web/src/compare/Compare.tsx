@@ -10,6 +10,7 @@ import { degrees, mm } from "../shared/format";
 import { Mark } from "../shared/Mark";
 import { go } from "../shared/route";
 import { Figures } from "./CompareFigures";
+import { farthest } from "./drawDifference";
 import { Strip } from "./Strip";
 
 /** The address of a comparison: revision `a` of a take beside revision `b` of it, or of another take. */
@@ -45,8 +46,9 @@ export default function Compare({ takeId, a, b, other }: { takeId: number; a: nu
     if (!info || !data || opened.current === data) return;
     opened.current = data;
     // Where both are alike there is nothing to see: it opens where they are farthest apart.
-    const most = data.proof.departure_place;
-    if ((data.place[frame - data.frames[0]!] ?? 0) < 0.02 * most.value) toFrame(most.frame);
+    const there = farthest(data);
+    const apart = (at: number) => data.place[at - data.frames[0]!] ?? 0;
+    if (apart(frame) <= 0.02 * apart(there)) toFrame(there);
   }, [info, found.data, frame, toFrame]);
 
   useEffect(() => {

@@ -2,6 +2,7 @@ import { Box, Button, Typography } from "@mui/material";
 import { useBench } from "../bench/state";
 import type { Compared, TakeInfo } from "../shared/api";
 import { degrees, mm } from "../shared/format";
+import { farthest } from "./drawDifference";
 
 /** The part that a joint belongs to, as it is read. */
 function partOf(info: TakeInfo | undefined, joint: string) {
@@ -54,8 +55,8 @@ export function Figures({ data, one, two }: { data: Compared; one: TakeInfo | un
           Without {others.length === 1 ? "one change" : `${others.length} changes`}: {others[0]!.reason}.
         </Typography>
       )}
-      <Button size="small" onClick={() => toFrame(proof.departure_place.frame)}>
-        Worst frame: {proof.departure_place.frame}, {partOf(two ?? one, proof.departure_place.joint)}
+      <Button size="small" onClick={() => toFrame(farthest(data))}>
+        Worst frame: {farthest(data)}, {partOf(two ?? one, proof.departure_place.joint)}
       </Button>
     </Box>
   );

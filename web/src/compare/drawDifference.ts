@@ -69,3 +69,9 @@ export function drawDifference(g: CanvasRenderingContext2D, p: Picture) {
   g.fillStyle = ink.ink;
   g.fillRect(x(p.frame) - 0.75, 0, 1.5, p.height);
 }
+
+/** The whole frame at which two takes are farthest apart: the proof's own may lie between two, of which one shows nothing. */
+export function farthest(data: Compared): number {
+  const most = (of: number[]) => of.indexOf(Math.max(...of));
+  return data.frames[Math.max(...data.place) > 1e-6 ? most(data.place) : most(data.turn)] ?? data.frames[0]!;
+}
