@@ -33,8 +33,6 @@ UNCHANGED = 1e-9
 SPEED_SHARE = 1e-4
 #: An operation keeps a contact that it lets slip (metres) or turn (radians) by no more than this.
 KEPT_PLACE, KEPT_TURN = 1e-4, 1.75e-4
-#: What moved farther than this (metres) where it stands now did not stand there.
-STOOD = 0.05
 #: A sole this deep in what it stands on is told, metres.
 SUNK = 1e-5
 #: A control this far from the joint that rests on it is out of reach, metres.
@@ -120,9 +118,7 @@ class Held:
 
     @property
     def better(self) -> bool:
-        """Whether the operation takes slip or turn away. Where nothing stood before, nothing slipped either."""
-        if self.new and self.place_before > STOOD:
-            return False
+        """Whether the operation takes slip or turn away."""
         return self.place < self.place_before - KEPT_PLACE or self.turn < self.turn_before - KEPT_TURN
 
 
