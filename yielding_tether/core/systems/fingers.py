@@ -13,10 +13,11 @@ from typing import TYPE_CHECKING, Literal, NamedTuple, cast
 import numpy as np
 
 from ..channels import Channel, in_words, turning
-from ..kernels import fits, joint
+from ..kernels import fits
 from ..kernels import two_segment as formulas
-from ..tape import Run, Tape, signs_of
+from ..tape import Run, Tape
 from ..transforms import Floats, Ints
+from .fk import joint_row
 from .place import drag_control, fit_control
 from .system import Control, Handle, Posed, State, System
 from .two_segment import NEARLY_STRAIGHT, REST_BEND, Bent, Geometry, end_channels, geometry, limb_row
@@ -103,11 +104,7 @@ class Fingers(System):
                 node = bound.controls[digits[n].control].node
                 runs.append(limb_row(tape, bound, digits[n].run, digits[n].shape, into, node, shapes[n]))
             elif k in turns:
-                still = bound.moving[k, 0] < 0 and bound.samples[k] < 0
-                kind = joint.JOINT_MOVED if not still else joint.JOINT_GROWN if bound.slot else joint.JOINT
-                ints = (into[k], bound.above_in(into, k), turns[k], bound.moving[k, 0], bound.samples[k], bound.slot)
-                floats = (*bound.offsets[k], *bound.rests[k], *signs_of(bound.part.joint_orders[k]))
-                runs.append(tape.add(kind, ints, floats, (turns[k],)))
+                runs.append(joint_row(tape, bound, k, into, turns[k]))
         return runs
 
     def _bent(self, digit: Digit, posed: Posed) -> Bent:

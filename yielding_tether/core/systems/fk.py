@@ -70,13 +70,10 @@ class Fk(System):
 
     def row(self, tape: Tape, bound: Bound, k: int, into: Ints, state: State) -> Run:
         """The row of joint k, which follows nothing."""
-        first, length, sample = bound.systems[self.name].channels[3 * k], bound.moving[k, 0], bound.samples[k]
-        still = joint.JOINT_GROWN if bound.slot else joint.JOINT
-        ints = (into[k], bound.above_in(into, k), first, length, sample, bound.slot)
-        floats = (*bound.offsets[k], *bound.rests[k], *signs_of(bound.part.joint_orders[k]))
         if self._values(bound, k, state):
-            return self._staged(tape, bound, k, state, ints[:2], floats[:7], ints[3:])
-        return tape.add(still if length < 0 and sample < 0 else joint.JOINT_MOVED, ints, floats, (first,))
+            nodes, more = (into[k], bound.above_in(into, k)), (bound.moving[k, 0], bound.samples[k], bound.slot)
+            return self._staged(tape, bound, k, state, nodes, (*bound.offsets[k], *bound.rests[k]), more)
+        return joint_row(tape, bound, k, into, bound.systems[self.name].channels[3 * k])
 
     @staticmethod
     def _values(bound: Bound, k: int, state: State) -> list[tuple[PoseValue, int]]:
@@ -144,6 +141,15 @@ class Fk(System):
             above = multiply(above, turned(values, bound.part.joints, at)[:, k : k + 1])
         fits.turns(rotation[None, None], np.ascontiguousarray(above), NO_TURN, bound.orders[k : k + 1], near, out)
         return dict(zip(channels, out[:, 0].tolist(), strict=True))
+
+
+def joint_row(tape: Tape, bound: Bound, k: int, into: Ints, first: int) -> Run:
+    """The row of joint k of a part, turned by three channels from `first` on; `into`: nodes of the part's joints."""
+    still = bound.moving[k, 0] < 0 and bound.samples[k] < 0
+    kind = joint.JOINT_MOVED if not still else joint.JOINT_GROWN if bound.slot else joint.JOINT
+    ints = (into[k], bound.above_in(into, k), first, bound.moving[k, 0], bound.samples[k], bound.slot)
+    floats = (*bound.offsets[k], *bound.rests[k], *signs_of(bound.part.joint_orders[k]))
+    return tape.add(kind, ints, floats, (first,))
 
 
 def turned_in(bound: Bound, posed: Posed) -> Floats:
