@@ -325,10 +325,18 @@ class Structure(unittest.TestCase):
             p.joints[f.run[0]]: (tuple(p.joints[k] for k in f.run), np.array(f.hinge))
             for p in member.parts if isinstance(p, HandPart) for f in p.fingers
         }  # fmt: skip
-        found = [p for p in propose(member.skeleton).parts if isinstance(p, HandPart)]
-        self.assertEqual([p.label for p in found], ["left hand", "right hand"])
-        fingers = [(p, f) for p in found for f in p.fingers]
-        self.assertEqual(len(fingers), 8)
+        # Joints that only mark the tips are no part of them.
+        bones = member.skeleton
+        ends = (f.run[2] for p in member.parts if isinstance(p, HandPart) for f in p.fingers)
+        hands = (p for p in member.parts if isinstance(p, HandPart) for _ in p.fingers)
+        nubs = [Joint(f"nub{k}", bones.index[p.joints[e]], (0.0, 0.0, 0.0), tip=(0.0, 0.0, 0.0))
+                for k, (p, e) in enumerate(zip(hands, ends, strict=True))]  # fmt: skip
+        fingers = []
+        for made in (bones, Skeleton((*bones.joints, *nubs))):
+            found = [p for p in propose(made).parts if isinstance(p, HandPart)]
+            self.assertEqual([p.label for p in found], ["left hand", "right hand"])
+            fingers += [(p, f) for p in found for f in p.fingers]
+        self.assertEqual(len(fingers), 16)
         for part, finger in fingers:
             joints, hinge = truth[part.joints[finger.run[0]]]
             self.assertEqual(tuple(part.joints[k] for k in finger.run), joints)

@@ -225,7 +225,7 @@ def _fingers(skeleton: Skeleton, below: list[int], rotations: Floats | None, out
         path = [leaf]
         while (up := skeleton.parents[path[0]]) in children and len(children[up]) == 1:
             path.insert(0, up)
-        if len(path) > 3 and skeleton.joints[leaf].tip is None:
+        if len(path) > 3 and (skeleton.joints[leaf].tip is None or np.linalg.norm(skeleton.offsets[leaf]) < 1e-6):
             path.pop()
         run = tuple(path[-3:])
         if len(run) < 3 or min(float(np.linalg.norm(skeleton.offsets[j])) for j in run[1:]) < 1e-6:
