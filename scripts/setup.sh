@@ -73,7 +73,7 @@ setup_kernels() {
 setup() {
   local web
   mkdir -p .cache
-  if [ "$1" = develop ]; then need_debian postgresql chromium; else need_debian postgresql; fi
+  if [ "$1" = develop ]; then need_debian postgresql chromium-headless-shell; else need_debian postgresql; fi
   command -v npm >/dev/null || need_debian nodejs npm
   # The interface is built while Python's packages come and the kernels are compiled: neither needs the other.
   setup_web &

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import json
 import os
+import resource
 import subprocess
 import sys
 import tempfile
@@ -20,6 +21,8 @@ from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 from typing import TextIO
 
+from tests.nursery import Nursery
+
 ROOT = Path(__file__).resolve().parents[1]
 BIN = Path(sys.executable).parent
 
@@ -29,7 +32,7 @@ STEPS: dict[str, tuple[list[str], Path]] = {
     "mypy": ([str(BIN / "mypy")], ROOT),
     "eslint": (["npx", "--no-install", "eslint", "src", "tests/unit", "--max-warnings", "0",
                 "--cache", "--cache-location", "../.cache/eslint"], ROOT / "web"),
-    "typescript": (["npx", "--no-install", "tsc", "--noEmit", "--incremental",
+    "typescript": (["node", "node_modules/typescript-native/bin/tsc", "--noEmit", "--incremental",
                     "--tsBuildInfoFile", "../.cache/typescript"], ROOT / "web"),
     "vitest": (["npx", "--no-install", "vitest", "run", "--dir", "tests/unit", "--reporter=json"], ROOT / "web"),
     "licences": ([sys.executable, "scripts/licences.py", "--check"], ROOT),
@@ -108,12 +111,13 @@ class Worker:
         self.process.stdin.flush()
         line = self.process.stdout.readline()
         if line:
-            passed, failed, skipped, text = json.loads(line)
+            passed, failed, skipped, text, cores = json.loads(line)
         else:
-            passed, failed, skipped, text = 0, 1, 0, f"The process ended with {self.process.wait()}."
+            passed, failed, skipped, text, cores = 0, 1, 0, f"The process ended with {self.process.wait()}.", 0
             self.start()
         print(
-            f"{'FAILED' if failed else 'ok    '} {name}: {passed} passed in {time.monotonic() - began:.0f} s",
+            f"{'FAILED' if failed else 'ok    '} {name}: {passed} passed in {time.monotonic() - began:.0f} s, "
+            f"of which cores worked {cores:.0f} s",
             flush=True,
         )
         return passed, failed, skipped, f"{name}\n{text}" if failed else ""
@@ -131,11 +135,18 @@ def as_worker() -> int:
         with tempfile.TemporaryFile("w+") as said:
             for stream in (1, 2):
                 os.dup2(said.fileno(), stream)
+            before = worked()
             counts = counted(name.strip(), said)
             said.flush()
             said.seek(0)
-            print(json.dumps([*counts, said.read()]), file=answers, flush=True)
+            print(json.dumps([*counts, said.read(), worked() - before]), file=answers, flush=True)
     return 0
+
+
+def worked() -> float:
+    """Seconds that cores have worked so far for this process and for those it has started and waited for."""
+    used = [resource.getrusage(who) for who in (resource.RUSAGE_SELF, resource.RUSAGE_CHILDREN)]
+    return sum(u.ru_utime + u.ru_stime for u in used)
 
 
 def counted(name: str, said: TextIO) -> tuple[int, int, int]:
@@ -176,7 +187,7 @@ def in_rows() -> list[tuple[int, int, int, str]]:
                 results.append(run_step(name) if name in STEPS else worker.run(name))
         worker.end()
 
-    with ThreadPoolExecutor(3) as pool:
+    with Nursery(), ThreadPoolExecutor(3) as pool:
         for done in [
             pool.submit(work, [browsers.popleft, others.popleft, waiting.popleft]),
             pool.submit(work, [waiting.popleft, others.popleft, browsers.pop]),

@@ -38,7 +38,7 @@ def main() -> None:
     service = Service()
     try:
         with sync_playwright() as playwright:
-            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+            browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=FLAGS)
             page = browser.new_page(viewport={"width": 1280, "height": 800})
             page.goto(service.base)
             page.wait_for_url("**/take/**")

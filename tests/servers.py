@@ -8,7 +8,6 @@ import shutil
 import signal
 import socket
 import subprocess
-import sys
 import tempfile
 import threading
 import time
@@ -20,6 +19,7 @@ import httpx
 import psycopg
 from websockets.sync.client import connect
 
+from tests import nursery
 from yielding_tether.__main__ import _load_demo
 from yielding_tether.store.cluster import Cluster, free_port
 from yielding_tether.store.store import Store
@@ -145,7 +145,7 @@ class Service:
         if not private:
             made = stocked_database if module == "yielding_tether" else database
             self.environment["YIELDING_TETHER_DATABASE_URL"] = url or made()
-        self.process: subprocess.Popen[bytes] | None = None
+        self.process: subprocess.Popen[bytes] | nursery.Started | None = None
         self.kept: socket.socket | None = None
         self.start()
 
@@ -153,7 +153,7 @@ class Service:
         if self.kept is not None:
             self.kept.close()
             self.kept = None
-        self.process = subprocess.Popen([sys.executable, "-m", self.module], cwd=ROOT, env=self.environment)
+        self.process = nursery.start(self.module, ROOT, self.environment)
         for _ in range(600):
             try:
                 # One with a key is well too, and does not tell.

@@ -33,7 +33,7 @@ def chromium() -> Browser:
     # Other tests run meanwhile: what is waited for may take a while.
     expect.set_options(timeout=30_000)
     playwright = sync_playwright().start()
-    browser = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=FLAGS)
+    browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=FLAGS)
 
     def end() -> None:
         browser.close()
