@@ -4,6 +4,7 @@ times. What loading itself does is tested with processes of their own (`tests.se
 
 from __future__ import annotations
 
+import contextlib
 import gc
 import json
 import os
@@ -17,9 +18,15 @@ import sys
 import tempfile
 import traceback
 from pathlib import Path
+from typing import NoReturn
+
+ROOT = Path(__file__).resolve().parents[1]
 
 #: Names the socket of the nursery that a whole run shares; without it programs are started as users start them.
 AT = "YIELDING_TETHER_TEST_NURSERY"
+
+#: Characters of a number that a nursery tells.
+SIZE = 8
 
 
 class Nursery:
@@ -46,28 +53,35 @@ class Nursery:
 class Started:
     """A program that a nursery started: what tests ask of `subprocess.Popen`."""
 
-    def __init__(self, module: str, environment: dict[str, str]) -> None:
-        with socket.socket(socket.AF_UNIX) as line:
-            line.connect(os.environ[AT])
-            asked = json.dumps([module, environment]).encode()
-            socket.send_fds(line, [len(asked).to_bytes(4, "big")], [1, 2])
-            line.sendall(asked)
-            self.pid = int(line.recv(20))
-            self._alive = os.pidfd_open(self.pid)
-            # It begins when whoever asked for it holds it: it might be gone before otherwise.
-            line.sendall(b"!")
-
-    def poll(self) -> int | None:
-        return 0 if select.select([self._alive], [], [], 0)[0] else None
+    def __init__(self, module: str, environment: dict[str, str], said: int) -> None:
+        self._line = socket.socket(socket.AF_UNIX)
+        self._line.connect(os.environ[AT])
+        asked = json.dumps([module, environment]).encode()
+        socket.send_fds(self._line, [len(asked).to_bytes(4, "big")], [said])
+        self._line.sendall(asked)
+        self.pid = self._number()
+        self.returncode: int | None = None
 
     def wait(self, timeout: float | None = None) -> int:
-        if not select.select([self._alive], [], [], timeout)[0]:
-            raise subprocess.TimeoutExpired(f"process {self.pid}", timeout or 0.0)
-        return 0
+        if self.returncode is None:
+            if not select.select([self._line], [], [], timeout)[0]:
+                raise subprocess.TimeoutExpired(f"process {self.pid}", timeout or 0.0)
+            self.returncode = self._number()
+            self._line.close()
+        return self.returncode
+
+    def _number(self) -> int:
+        return int(self._line.recv(SIZE, socket.MSG_WAITALL))
+
+    def poll(self) -> int | None:
+        try:
+            return self.wait(0)
+        except subprocess.TimeoutExpired:
+            return None
 
     def send_signal(self, sign: int) -> None:
         if self.poll() is None:
-            signal.pidfd_send_signal(self._alive, sign)
+            os.kill(self.pid, sign)
 
     def terminate(self) -> None:
         self.send_signal(signal.SIGTERM)
@@ -75,15 +89,12 @@ class Started:
     def kill(self) -> None:
         self.send_signal(signal.SIGKILL)
 
-    def __del__(self) -> None:
-        os.close(self._alive)
 
-
-def start(module: str, root: Path, environment: dict[str, str]) -> subprocess.Popen[bytes] | Started:
-    """Starts a module as a program, by the nursery where there is one."""
+def start(module: str, environment: dict[str, str], said: int = 1) -> subprocess.Popen[bytes] | Started:
+    """Starts a module as a program that says all it says to a file descriptor, by the nursery where there is one."""
     if AT in os.environ:
-        return Started(module, environment)
-    return subprocess.Popen([sys.executable, "-m", module], cwd=root, env=environment)
+        return Started(module, environment, said)
+    return subprocess.Popen([sys.executable, "-m", module], cwd=ROOT, env=environment, stdout=said, stderr=said)
 
 
 def main(door: socket.socket) -> None:
@@ -102,45 +113,63 @@ def main(door: socket.socket) -> None:
             find_all(Program(scene, take))
     gc.collect()
     gc.freeze()
-    # Who ends is not waited for here.
-    signal.signal(signal.SIGCHLD, signal.SIG_IGN)
-    while sys.stdin not in select.select([door, sys.stdin], [], [])[0]:
-        line, _ = door.accept()
-        head, streams, _, _ = socket.recv_fds(line, 4, 2)
-        size = int.from_bytes(head, "big")
-        asked = b""
-        while len(asked) < size and (more := line.recv(size - len(asked))):
-            asked += more
-        if os.fork() == 0:
-            door.close()
-            _become(line, streams, *json.loads(asked))
-        line.close()
-        for stream in streams:
-            os.close(stream)
+    children: dict[int, socket.socket] = {}
+    woken, wake = os.pipe()
+    os.set_blocking(wake, False)
+    signal.set_wakeup_fd(wake)
+    signal.signal(signal.SIGCHLD, lambda *_: None)
+    while sys.stdin not in (ready := select.select([door, sys.stdin, woken], [], [])[0]):
+        if woken in ready:
+            os.read(woken, 4096)
+            _bury(children)
+        if door in ready:
+            line, _ = door.accept()
+            head, (said,), _, _ = socket.recv_fds(line, 4, 1)
+            with line.makefile("rb") as asked:
+                module, environment = json.loads(asked.read(int.from_bytes(head, "big")))
+            pid = os.fork()
+            if not pid:
+                signal.set_wakeup_fd(-1)
+                signal.signal(signal.SIGCHLD, signal.SIG_DFL)
+                for mine in (door, line, *children.values()):
+                    mine.close()
+                os.close(woken)
+                os.close(wake)
+                _become(module, environment, said)
+            line.sendall(f"{pid:{SIZE}}".encode())
+            os.close(said)
+            children[pid] = line
 
 
-def _become(line: socket.socket, streams: list[int], module: str, environment: dict[str, str]) -> None:
-    signal.signal(signal.SIGCHLD, signal.SIG_DFL)
-    line.sendall(str(os.getpid()).encode())
-    line.recv(1)
-    line.close()
-    for stream, own in zip(streams, (1, 2), strict=True):
-        os.dup2(stream, own)
-        os.close(stream)
+def _bury(children: dict[int, socket.socket]) -> None:
+    """Tells of those who have ended how they did."""
+    while children:
+        pid, status = os.waitpid(-1, os.WNOHANG)
+        if not pid:
+            break
+        with children.pop(pid) as line, contextlib.suppress(BrokenPipeError):
+            line.sendall(f"{os.waitstatus_to_exitcode(status):{SIZE}}".encode())
+
+
+def _become(module: str, environment: dict[str, str], said: int) -> NoReturn:
+    """Runs a module as a program of its own."""
+    for own in (1, 2):
+        os.dup2(said, own)
+    os.close(said)
     with open(os.devnull) as nothing:
         os.dup2(nothing.fileno(), 0)
     os.environ.clear()
     os.environ.update(environment)
     random.seed()
     sys.argv = [module]
-    code = 1
+    code = 0
     try:
         runpy.run_module(module, run_name="__main__", alter_sys=True)
-        code = 0
     except SystemExit as end:
-        code = end.code if isinstance(end.code, int) else 1
+        code = end.code if isinstance(end.code, int) else int(end.code is not None)
     except BaseException:
         traceback.print_exc()
+        code = 1
     finally:
         sys.stdout.flush()
         os._exit(code)

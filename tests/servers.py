@@ -153,7 +153,7 @@ class Service:
         if self.kept is not None:
             self.kept.close()
             self.kept = None
-        self.process = nursery.start(self.module, ROOT, self.environment)
+        self.process = nursery.start(self.module, self.environment)
         for _ in range(600):
             try:
                 # One with a key is well too, and does not tell.

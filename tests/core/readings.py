@@ -9,6 +9,16 @@ from yielding_tether.core.program import Poses, Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.systems.two_segment import TwoSegment, guide_name
 from yielding_tether.core.transforms import Floats, Ints
+from yielding_tether.demo import scenes
+
+
+def every_body() -> list[tuple[Program, str]]:
+    """Each body, prop and piece of the demo takes once, by its name there, with a take in which it is."""
+    found = {}
+    for scene, takes in scenes():
+        program = Program(scene, takes[0])
+        found |= {(m.id, len(m.skeleton)): (program, m.id) for m in scene.members}
+    return list(found.values())
 
 
 def limbs_of(program: Program) -> dict[tuple[str, str], Bound]:

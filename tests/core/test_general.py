@@ -7,14 +7,15 @@ import re
 import unittest
 
 from tests.servers import ROOT
+from yielding_tether.core.described import CAPTURED
 from yielding_tether.core.parts import PARTS
-from yielding_tether.core.rig import CAPTURED
 
 #: Where parts and systems are at home, and what is made of them on purpose: bodies of our own and what warms the kernels.
 HOMES = ("core/parts/", "core/systems/", "core/kernels/", "demo/", "warm.py", "store/migrations/")
 #: How often a file may know, and why.
 ALLOWED = {
-    "core/rig.py": (6, "gives every part the capture as one more system, where a member has one"),
+    "core/described.py": (5, "gives every part the capture as one more system, where a member has one"),
+    "core/rig.py": (1, "a part with one keyed system takes that wherever no capture is asked for"),
     "core/proposal.py": (15, "proposes parts for a bare skeleton: making them is its work"),
     "service/schemas.py": (1, "the example of a handover in the description of the service"),
     "core/takes.py": (1, "makes a place that the animator made a member of the cast: parts can't know of members"),

@@ -58,12 +58,12 @@ def prop(name: str, at: tuple[float, float, float] = (0.0, 0.0, 0.0)) -> Member:
 
 def random_curve(rng: Generator, last: int, spread: float, count: int = 6, kinds: tuple[int, ...] = (SMOOTH,)) -> Curve:
     """Keys at random whole frames with free slopes."""
-    times = np.sort(rng.choice(np.arange(0, last + 1), size=count, replace=False))
+    times = np.sort(rng.choice(last + 1, size=count, replace=False))
     keys = []
     for t in times:
         value = float(rng.uniform(-spread, spread))
         slope = float(rng.normal() * spread / last * 4)
-        keys.append(Key(float(t), value, value, slope, slope, int(rng.choice(kinds)), FREE))
+        keys.append(Key(float(t), value, value, slope, slope, kinds[rng.integers(len(kinds))], FREE))
     return curve(keys)
 
 

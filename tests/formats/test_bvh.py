@@ -10,6 +10,7 @@ from pathlib import Path
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from tests.core.readings import every_body
 from tests.core.test_handover import demo
 from tests.core.worlds import growing
 from tests.servers import node
@@ -280,20 +281,39 @@ class Writing(unittest.TestCase):
                 off = np.abs(theirs.pos[:, again.nodes["body", joint]] - ours.pos[:, at]).max()
                 self.assertLess(off, 1e-6)
 
-    def test_another_reader_places_joints_the_same(self) -> None:
+    def test_another_reader_places_the_joints_of_every_body_of_the_demo_takes_the_same(self) -> None:
         """three.js, which adds the position channels of the root to nothing and those of joints to their offsets."""
-        program = demo()
+        cases = every_body()
         with tempfile.TemporaryDirectory() as folder:
-            path = Path(folder) / "written.bvh"
-            path.write_bytes(bvh.write(program, "marl", 20, 60))
-            read = json.loads(node("read_bvh.mjs", str(path)))
-        names, nodes = program.joints(["marl"])
-        # That reader takes dots out of names.
-        plain = [n.replace(".", "") for n in read["names"]]
-        order = [plain.index(n.replace(".", "")) for _, n in names]
-        want = program.evaluate(np.arange(20.0, 61.0)).pos[:, nodes]
-        got = 0.01 * np.array(read["places"])[:, order]
-        self.assertLess(np.linalg.norm(got - want, axis=-1).max(), 1e-4)
+            files = []
+            for n, (program, member) in enumerate(cases):
+                first = program.take.first
+                files.append(Path(folder) / f"{n}.bvh")
+                files[-1].write_bytes(bvh.write(program, member, first, first + 24))
+            read = [json.loads(line) for line in node("read_bvh.mjs", *map(str, files)).splitlines()]
+        for (program, member), theirs in zip(cases, read, strict=True):
+            names, nodes = program.joints([member])
+            # That reader takes dots out of names, and ends them at a gap.
+            plain = [n.replace(".", "") for n in theirs["names"]]
+            order = [plain.index(n.replace(".", "").replace(" ", "_")) for _, n in names]
+            want = program.evaluate(program.take.first + np.arange(25.0)).pos[:, nodes]
+            got = 0.01 * np.array(theirs["places"])[:, order]
+            self.assertLess(np.linalg.norm(got - want, axis=-1).max(), 1e-4, (program.take.name, member))
+
+    def test_what_was_written_comes_back_as_a_further_take_of_the_same_body(self) -> None:
+        for program, name in every_body():
+            member = program.scene.member(name)
+            if member.kind != "character":
+                continue
+            first = program.take.first
+            take, _ = bvh.fitting_member(
+                member, bvh.read(bvh.write(program, name, first, first + 8), "body", "again", "centimetres")
+            )
+            again = Program(Scene("s", (member,)), take)
+            names, nodes = program.joints([name])
+            ours = program.evaluate(first + np.arange(9.0)).pos[:, nodes]
+            theirs = again.evaluate(np.arange(9.0)).pos[:, [again.nodes[n] for n in names]]
+            self.assertLess(np.abs(theirs - ours).max(), 1e-6, name)
 
     def test_props_and_set_pieces_can_be_written_too(self) -> None:
         read = bvh.read(bvh.write(demo(), "rope", 60, 100), "body", "rope", "centimetres")

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import numpy as np
 
+from tests.core.readings import every_body
 from tests.core.test_findings import planted
 from tests.core.test_handover import captured, demo
 from tests.core.worlds import growing
@@ -42,35 +43,39 @@ class Files(unittest.TestCase):
         for file, report in zip(files, reports, strict=True):
             self.assertEqual((report["numErrors"], report["numWarnings"]), (0, 0), (file, report["messages"][:3]))
 
-    def same_places(self, program: Program, member: str, first: float, last: float, seed: int) -> None:
-        data = glb.write(program, member, first, last)
-        rate = float(program.take.rate)
-        rng = np.random.default_rng(seed)
-        seconds = np.sort(rng.uniform(0.0, (last - first) / rate, 200))
-        times = self.folder / "times.json"
-        times.write_text(json.dumps(seconds.tolist()))
-        read = json.loads(node("read_glb.mjs", self.kept("read", data), str(times)))
-        names, nodes = program.joints([member])
-        self.assertEqual(read["names"], [n for _, n in names])
-        frames = first + seconds * rate
-        want = program.evaluate(frames).pos[:, nodes]
-        off = np.linalg.norm(np.array(read["places"]) - want, axis=-1)
-        self.assertLess(off.max(), 1e-4)
-        self.assertGreater(read["triangles"], 100)
+    def same_places(self, *cases: tuple[Program, str, float, float]) -> None:
+        asked, wanted = [], []
+        for n, (program, member, first, last) in enumerate(cases):
+            seconds = np.sort(np.random.default_rng(n).uniform(0.0, (last - first) / float(program.take.rate), 200))
+            file = self.kept(f"read{n}", glb.write(program, member, first, last))
+            asked.append((file, seconds.tolist()))
+            names, nodes = program.joints([member])
+            frames = first + seconds * float(program.take.rate)
+            wanted.append(([name for _, name in names], program.evaluate(frames).pos[:, nodes]))
+        list_ = self.folder / "asked.json"
+        list_.write_text(json.dumps(asked))
+        for line, (names_, places) in zip(node("read_glb.mjs", str(list_)).splitlines(), wanted, strict=True):
+            read = json.loads(line)
+            self.assertEqual(read["names"], names_)
+            self.assertLess(np.linalg.norm(np.array(read["places"]) - places, axis=-1).max(), 1e-4)
+            self.assertGreater(read["triangles"], 0)
 
     def test_another_reader_places_joints_the_same(self) -> None:
-        self.same_places(demo(), "marl", 0.0, 204.0, 1)
-        self.same_places(demo(), "rope", 0.0, 204.0, 2)
-        self.same_places(Program(*lantern_round()), "marl", 20.0, 150.0, 3)
-        self.same_places(captured(), "body", 0.0, 204.0, 4)
         # A body that grows and shrinks, keyed and captured, and what it holds.
-        for program, member in ((demo(), "marl"), (demo(), "rope"), (captured(), "body")):
-            grown = program.with_curves(growing(np.random.default_rng(5), program.scene.members))
-            self.same_places(grown, member, 0.0, 150.0, 5)
+        grown = [
+            (program.with_curves(growing(np.random.default_rng(5), program.scene.members)), member, 0.0, 150.0)
+            for program, member in ((demo(), "marl"), (demo(), "rope"), (captured(), "body"))
+        ]
+        self.same_places(
+            (demo(), "marl", 0.0, 204.0), (demo(), "rope", 0.0, 204.0), (Program(*lantern_round()), "marl", 20.0, 150.0),
+            (captured(), "body", 0.0, 204.0), *grown,
+        )  # fmt: skip
+
+    def test_every_body_of_the_demo_takes_and_all_that_stands_about_it(self) -> None:
+        self.same_places(*((p, member, p.take.first, p.take.first + 24.0) for p, member in every_body()))
 
     def test_jumps_and_half_driven_frames_come_through(self) -> None:
-        for seed in (3, 8):
-            self.same_places(planted(seed)[0], "marl", 0.0, 190.0, seed)
+        self.same_places(*((planted(seed)[0], "marl", 0.0, 190.0) for seed in (3, 8)))
 
     def test_every_half_frame_of_a_range_is_sampled_and_none_beyond(self) -> None:
         program = demo()

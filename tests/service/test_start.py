@@ -18,9 +18,12 @@ from unittest import mock
 import httpx
 
 from tests.depth import DEPTH
+from tests.nursery import AT, Started, start
 from tests.servers import ROOT, ask, socket_to
 from yielding_tether.service.settings import Settings
 from yielding_tether.store.cluster import Cluster, ClusterError, free_port
+
+PROGRAM = "yielding_tether"
 
 
 class Starting(unittest.TestCase):
@@ -41,12 +44,12 @@ class Starting(unittest.TestCase):
         process = maker.start("state", port)
         maker.wait(port)
         process.terminate()
-        process.communicate(timeout=60)
+        process.wait(60)
 
     def ready(self, state: str) -> None:
         subprocess.run(["cp", "-a", str(self.kept / "state"), str(self.folder / state)], check=True)
 
-    def start(self, state: str, port: int, **more: str) -> subprocess.Popen[str]:
+    def start(self, state: str, port: int, **more: str) -> subprocess.Popen[bytes] | Started:
         environment = {
             **os.environ,
             "YIELDING_TETHER_PORT": str(port),
@@ -55,22 +58,19 @@ class Starting(unittest.TestCase):
         }
         if "YIELDING_TETHER_DATABASE_URL" not in more:
             environment.pop("YIELDING_TETHER_DATABASE_URL", None)
-        process = subprocess.Popen(
-            [sys.executable, "-m", "yielding_tether"],
-            cwd=ROOT,
-            env=environment,
-            text=True,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.PIPE,
-        )
+        with (self.folder / "said").open("w") as said:
+            process = start(PROGRAM, environment, said.fileno())
 
         def end() -> None:
-            if process.poll() is None:
-                process.terminate()
-            process.communicate(timeout=60)
+            process.terminate()
+            process.wait(60)
 
         self.addCleanup(end)
         return process
+
+    def said(self) -> str:
+        """What the program that was started last has said."""
+        return (self.folder / "said").read_text()
 
     def wait(self, port: int, seconds: float = 180.0) -> dict:  # type: ignore[type-arg]
         until = time.monotonic() + seconds
@@ -96,7 +96,7 @@ class Starting(unittest.TestCase):
         # A third one on the first's folder is told, and harms nothing.
         third = self.start("a", free_port())
         self.assertEqual(third.wait(60), 1)
-        self.assertIn("already uses", third.stderr.read() if third.stderr else "")
+        self.assertIn("already uses", self.said())
         # What a killed one leaves is taken over, and its database with it.
         second.kill()
         second.wait()
@@ -117,7 +117,10 @@ class Starting(unittest.TestCase):
         for n in range(DEPTH):
             state = f"x{n}"
             for _ in range(3):
-                process = self.start(state, free_port())
+                # Loading is a moment too.
+                with mock.patch.dict(os.environ):
+                    os.environ.pop(AT, None)
+                    process = self.start(state, free_port())
                 time.sleep(rng.uniform(0.2, 3.5))
                 process.kill()
                 process.wait()
@@ -148,7 +151,7 @@ class Starting(unittest.TestCase):
         (data / "mine.txt").write_text("an afternoon's work")
         second = self.start("m", port)
         self.assertEqual(second.wait(60), 1)
-        self.assertIn("PG_VERSION is missing", second.stderr.read() if second.stderr else "")
+        self.assertIn("PG_VERSION is missing", self.said())
         self.assertEqual((data / "mine.txt").read_text(), "an afternoon's work")
         (data / "PG_VERSION").write_bytes(version)
         shutil.chown(data / "PG_VERSION", data.stat().st_uid)
@@ -201,9 +204,8 @@ class Starting(unittest.TestCase):
             with self.subTest(words=words):
                 process = self.start("h", port, **more)
                 self.assertEqual(process.wait(60), 1)
-                said = process.stderr.read() if process.stderr else ""
-                self.assertRegex(said, words)
-                self.assertNotIn("Traceback", said)
+                self.assertRegex(self.said(), words)
+                self.assertNotIn("Traceback", self.said())
 
     def test_a_damaged_cluster_says_where_its_log_is(self) -> None:
         port = free_port()
@@ -212,14 +214,14 @@ class Starting(unittest.TestCase):
         second = self.start("d", port)
         self.assertEqual(second.wait(60), 1)
         self.assertRegex(
-            second.stderr.read() if second.stderr else "",
+            self.said(),
             r"does not start: .*pg_control.* All of its words are in .*server.log",
         )
 
     def test_a_backup_brings_everything_back(self) -> None:
         port = free_port()
         file = self.folder / "kept.backup"
-        program = [sys.executable, "-m", "yielding_tether"]
+        program = [sys.executable, "-m", PROGRAM]
         environment = {**os.environ, "YIELDING_TETHER_STATE": str(self.folder / "b")}
         environment.pop("YIELDING_TETHER_DATABASE_URL", None)
 

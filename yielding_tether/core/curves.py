@@ -14,10 +14,10 @@ from typing import NamedTuple
 import numpy as np
 
 from .errors import CoreError
-from .kernels.sample import sample_packed
+from .kernels.sample import LEADS, cubics_of, disorder, sample_packed
 from .transforms import Floats, Ints
 
-STEPPED, LINEAR, SMOOTH = 0, 1, 2
+STEPPED, LINEAR, SMOOTH = LEADS
 FREE, AUTOMATIC, FLAT = 0, 1, 2
 KINDS = ("stepped", "linear", "smooth")
 RULES = ("free", "automatic", "flat")
@@ -63,10 +63,13 @@ class Curve:
     def __post_init__(self) -> None:
         if self.numbers.ndim != 2 or self.numbers.shape[1] != 5 or self.marks.shape != (len(self.numbers), 4):
             raise CoreError("A curve needs rows of five numbers and four marks.")
-        if not np.isfinite(self.numbers).all():
-            raise CoreError("A curve holds a number that is not finite.")
-        if np.any(np.diff(self.numbers[:, 0]) <= 0.0):
-            raise CoreError("The keys of a curve must be in order of time, one at a time.")
+        wrong = disorder(np.array(self.numbers, dtype=np.float64, order="C"))
+        if wrong:
+            raise CoreError(
+                "A curve holds a number that is not finite."
+                if wrong == 1
+                else "The keys of a curve must be in order of time, one at a time."
+            )
         self.numbers.setflags(write=False)
         self.marks.setflags(write=False)
 
@@ -134,28 +137,10 @@ def pack(curves: Sequence[Curve]) -> Packed:
     np.cumsum([len(c) for c in curves], out=starts[1:])
     if not starts[-1]:
         return Packed(starts, np.zeros((0, 7)))
-    if len(curves) == 1:
-        return Packed(starts, _cubics(curves[0].numbers, curves[0].marks[:, 0], starts))
     numbers, marks = (np.concatenate(x) for x in zip(*((c.numbers, c.marks) for c in curves), strict=True))
-    return Packed(starts, _cubics(numbers, marks[:, 0], starts))
-
-
-def _cubics(numbers: Floats, kinds: np.ndarray, starts: Ints) -> Floats:
-    """(n, 7) cubics of keys (n, 5) of kinds (n,), of curves that begin at `starts`."""
-    cubics = np.zeros((len(numbers), 7))
-    cubics[:, 0], cubics[:, 1], cubics[:, 5] = numbers[:, 0], numbers[:, 2], numbers[:, 1]
-    moving = kinds != STEPPED
-    cubics[:, 6] = moving
-    moving[starts[1:] - 1] = False
-    k = np.flatnonzero(moving)
-    h = numbers[k + 1, 0] - numbers[k, 0]
-    d = (numbers[k + 1, 1] - numbers[k, 2]) / h
-    m0, m1 = numbers[k, 4], numbers[k + 1, 3]
-    smooth = kinds[k] == SMOOTH
-    cubics[k, 2] = np.where(smooth, m0, d)
-    cubics[k, 3] = np.where(smooth, (3.0 * d - 2.0 * m0 - m1) / h, 0.0)
-    cubics[k, 4] = np.where(smooth, (m0 + m1 - 2.0 * d) / (h * h), 0.0)
-    return cubics
+    cubics = np.empty((len(numbers), 7))
+    cubics_of(numbers, marks, starts, cubics)
+    return Packed(starts, cubics)
 
 
 def sides(side: int | np.ndarray, count: int) -> np.ndarray:

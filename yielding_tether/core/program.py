@@ -520,21 +520,13 @@ class Program:
         key = (codes.tobytes(), b"" if nodes is None else nodes.tobytes())
         plan = self._plans.get(key)
         if plan is None:
-            order = self.rig.order(codes, nodes, float(at[frames].min()), float(at[frames].max()))
-            runs: list[tuple[int, ...]] = []
-            needed: set[int] = set()
-            samples: set[int] = set()
-            for s in order:
-                made = self.rig.emitted(s, int(codes[s]))
-                samples.update(self.rig.stages[s].samples)
-                runs += made.runs
-                needed |= made.channels
-            keyed = sorted(needed & self._keyed_row.keys())
+            made = self.rig.planned(codes, nodes, float(at[frames].min()), float(at[frames].max()))
+            keyed = sorted(made.channels & self._keyed_row.keys())
             plan = _Plan(
-                np.array(runs, dtype=np.int64).reshape(-1, 4),
+                made.runs,
                 np.array([self._keyed_row[c] for c in keyed], dtype=np.int64),
                 np.array([c for c in keyed if c in self.rig.tape.turning], dtype=np.int64),
-                frozenset(samples),
+                made.samples,
             )
             self._plans[key] = plan
         return plan
@@ -562,10 +554,10 @@ class Program:
         found: set[int] = set()
         for g, codes in enumerate(spans.codes):
             some = at[spans.frames(g)]
-            for s in self.rig.order(codes, np.asarray(nodes, dtype=np.int64), float(some.min()), float(some.max())):
-                found |= self.rig.emitted(s, int(codes[s])).channels
-                if times is None:
-                    found.update(self.rig.stages[s].switches)
+            made = self.rig.planned(codes, np.asarray(nodes, dtype=np.int64), float(some.min()), float(some.max()))
+            found |= made.channels
+            if times is None:
+                found.update(c for s in made.order for c in self.rig.stages[s].switches)
         return found
 
     def sources_of(self, bound: Bound) -> set[int]:

@@ -18,7 +18,8 @@ from typing import Any, NamedTuple
 import numpy as np
 
 from .cast import Member
-from .channels import ROTATION, TRANSLATION, Channel, channel_id, moving
+from .channels import ROTATION, TRANSLATION, Channel, channel_id
+from .described import CAPTURED, Described, described
 from .errors import CoreError, LoopError
 from .followers import Body, BoundControl, BoundGuide, BoundTurn, Followed
 from .kernels import blend
@@ -26,17 +27,14 @@ from .kernels.blend import BLEND
 from .kernels.size import SIZED
 from .parts import Part
 from .parts.root import ABOUT, SIZE
-from .systems.captured import Captured
 from .systems.fk import following
 from .systems.system import Control, Posed, State, System
 from .takes import PIVOT, WAY, WORLD, Anchor, Recorded, Scene, Tether
 from .tape import Run, Tape
-from .transforms import ORDERS, Floats, Ints, inverse, multiply, rotate
+from .transforms import Floats, Ints, inverse, multiply, rotate
 
 #: Switches whose states fit into one number.
 MOST_SWITCHES = 31
-#: The system of captured joints, and the name of its driver.
-CAPTURED = Captured()
 _NO_TURN = np.array([0.0, 0.0, 0.0, 1.0])
 
 
@@ -424,6 +422,7 @@ class Rig:
         self.stages: list[Stage] = []
         self.tape = Tape()
         self._emitted: dict[tuple[int, int], Emitted] = {}
+        self._planned: dict[tuple[bytes, bytes], Planned] = {}
         #: Rows are added by one thread at a time.
         self._writing = Lock()
         self._defaults: list[float] = []
@@ -459,10 +458,11 @@ class Rig:
                 self.nodes[member.id, joint.name] = len(self.nodes)
         for member in self.scene.members:
             for part in member.parts:
-                count = len(part.systems()) + (member.id in dict(self.captured))
+                what = self._said(member, part)
+                count = len(what.systems)
                 scratch = max(scratch, (count + 1) * len(part.joints) if count > 1 else 0)
-                for system in part.systems():
-                    able = [c for c in system.controls(part) if c.releases]
+                for system in what.systems:
+                    able = [c for c in system.controls if c.releases]
                     follow_able += [(member, part, c) for c in able if c.own]
                     self._seldom |= {(member.id, c.name): (part, c) for c in able if not c.own}
         for member, part, control in follow_able:
@@ -473,8 +473,8 @@ class Rig:
             self.nodes[member.id, control.name, "space"] = len(self.nodes)
         for member in self.scene.members:
             for part in member.parts:
-                self.nodes |= {(member.id, *n): len(self.nodes) + k
-                               for k, n in enumerate(n for s in part.systems() for n in s.nodes(part))}  # fmt: skip
+                for name in self._said(member, part).extra:
+                    self.nodes[(member.id, *name)] = len(self.nodes)
         # Joints and guides have a space of their own only where they follow something: nobody else pays for it.
         for tether in self.tethers:
             key = (tether.member, tether.control)
@@ -553,43 +553,29 @@ class Rig:
             start += count
         return -1
 
+    def _said(self, member: Member, part: Part) -> Described:
+        return described(self.given, member, part, member.id in dict(self.captured))
+
     def _bind(self, member: Member, part: Part, rests: dict[tuple[str, ...], tuple[Floats, Floats]]) -> None:
-        skeleton = member.skeleton
-        ids = [skeleton.index[name] for name in part.joints]
-        where = {j: k for k, j in enumerate(ids)}
-        up = [where.get(skeleton.parents[j], -1) for j in ids]
-        above = [self._node_above(member, j) for j in ids]
-        outward = sorted(range(len(ids)), key=lambda k: ids[k])
+        what = self._said(member, part)
+        above = [self._node_above(member, j) for j in what.ids]
         outer = list(above)
-        for k in outward:
-            if up[k] >= 0:
-                outer[k] = outer[up[k]]
-        has_capture = member.id in dict(self.captured)
-        systems: list[System] = [*part.systems(), *([CAPTURED] if has_capture else [])]
-        channels = list(part.channels())
-        if has_capture:
-            channels += CAPTURED.channels(part)
-            if not part.free:
-                # A captured body's places are adjusted by lengths, which every system of the part meets.
-                channels += [c for j, on in zip(part.joints, part.moving, strict=True) if not on for c in moving(j, "")]
-            channels.append(Channel(part.name, "captured", "share", "", "share of the capture", default=1.0))
-        own = {(c.control, c.name): self._channel(member, part, c) for c in channels}
-        drivers = [(s.name, own[d.control, d.name]) for s, d in zip(part.systems()[1:], part.drivers(), strict=True)]
-        if has_capture:
-            drivers.append((CAPTURED.name, own[part.name, "captured"]))
+        for k in what.outward:
+            if what.up[k] >= 0:
+                outer[k] = outer[what.up[k]]
+        first = len(self.channels)
+        self.channels.update((name, first + n) for n, name in enumerate(what.names))
+        self.info += what.info
+        self._defaults += what.standard
+        own = {key: first + n for key, n in what.own.items()}
         bound = Bound(
             member, part, np.array([self.nodes[member.id, n] for n in part.joints], dtype=np.int64),
-            np.array(above, dtype=np.int64), np.array(outer, dtype=np.int64), np.array(up, dtype=np.int64), outward,
-            skeleton.offsets[ids].copy(), skeleton.rests[ids].copy(),
-            np.array([ORDERS.index(o) for o in part.joint_orders], dtype=np.int64),
-            np.array(
-                [[own[n, c] if (n, "tx") in own and not part.free else -1 for c in TRANSLATION] for n in part.joints],
-                dtype=np.int64,
-            ),
-            np.array([self._sample(member, n) for n in part.joints], dtype=np.int64), own, drivers=tuple(drivers),
+            np.array(above, dtype=np.int64), np.array(outer, dtype=np.int64), what.up, what.outward, what.offsets, what.rests,
+            what.orders, np.where(what.lengths >= 0, first + what.lengths, -1),
+            np.array([self._sample(member, n) for n in part.joints], dtype=np.int64), own,
+            drivers=tuple((name, first + n) for name, n in what.drivers),
         )  # fmt: skip
-        bound.extra = {n: self.nodes[member.id, *n] for s in part.systems() for n in s.nodes(part)}
-        self._check_locks(part, own)
+        bound.extra = {n: self.nodes[member.id, *n] for n in what.extra}
         slot = self._slots.get((member.id, part.joints[0]), 0)
         if not part.grows:
             bound.slot = slot
@@ -597,16 +583,12 @@ class Rig:
             x, y, z = (own[part.joints[0], c] for c in ABOUT)
             grown = self.nodes[member.id, part.joints[0], "grown"]
             bound.body = Body(slot, own[part.joints[0], SIZE], (x, y, z), grown, self.world)
-        for system in systems:
-            described = [c for c in system.channels(part) if c.poses]
-            held = np.array([c.access == "locked" or self._locked(part, c) for c in described])
-            bound.systems[system.name] = BoundSystem(
-                system, tuple(system.controls(part)), np.array([own[c.control, c.name] for c in described], dtype=np.int64), held,
-                np.array([c.standard for c in described]), np.array([c.trait.stepped for c in described]),
-                np.array([c.trait.wraps for c in described]), np.array([c.bounds for c in described]),
-            )  # fmt: skip
-        for system in systems:
-            for control in bound.systems[system.name].controls:
+        for s in what.systems:
+            bound.systems[s.system.name] = BoundSystem(
+                s.system, s.controls, first + s.posing, s.held, s.standard.copy(), s.stepped, s.wraps, s.bounds
+            )
+        for mine in bound.systems.values():
+            for control in mine.controls:
                 if control.own and control.releases:
                     bound.controls[control.name] = self._control(bound, control, rests)
                 elif control.is_joint and (member.id, control.name, "space") in self.nodes:
@@ -620,10 +602,9 @@ class Rig:
                 if control.releases and control.handle.computed and (member.id, control.name, "space") in self.nodes:
                     bound.guides[control.name] = self._guide(bound, mine, control, rests)
         self.bounds[bound.id] = bound
-        if len(systems) > 1:
-            first = self.shown
-            n = len(ids)
-            bound.scratch = [np.arange(first + k * n, first + (k + 1) * n) for k in range(len(systems) + 1)]
+        if len(bound.systems) > 1:
+            n = len(part.joints)
+            bound.scratch = [self.shown + np.arange(k * n, (k + 1) * n) for k in range(len(bound.systems) + 1)]
         self.stages += [ControlStage(bound, control) for control in bound.controls.values()]
         self.stages += [TurnStage(bound, turned) for turned in bound.turned.values()]
         self.stages += [GuideStage(bound, guide) for guide in bound.guides.values()]
@@ -632,17 +613,6 @@ class Rig:
     def _node_above(self, member: Member, joint: int) -> int:
         parent = member.skeleton.parents[joint]
         return self.nodes[member.id, member.skeleton.joints[parent].name] if parent >= 0 else self.world
-
-    @staticmethod
-    def _locked(part: Part, channel: Channel) -> bool:
-        """Whether a part holds a channel of one of its joints."""
-        return f"{channel.control}.{channel.name}" in part.locked
-
-    def _check_locks(self, part: Part, own: dict[tuple[str, str], int]) -> None:
-        known = {name for _, name in own} | {f"{control}.{name}" for control, name in own}
-        for name in part.locked:
-            if name not in known:
-                raise CoreError(f"{part.label} has no channel {name} to lock.")
 
     # --- following ------------------------------------------------------------------------------------
 
@@ -854,9 +824,26 @@ class Rig:
                 found = self._emitted[stage, code] = Emitted(runs, frozenset(one.channels(state)), reads)
         return found
 
-    def order(self, codes: Ints, nodes: Ints | None, first: float, last: float) -> list[int]:
-        """Stages in an order in which each comes after what it reads, where their switches have these codes: all, or those
-        that place the nodes. LoopError names who needs one another on frames first…last."""
+    def planned(self, codes: Ints, nodes: Ints | None, first: float, last: float) -> Planned:
+        """What is worked out where the switches of the stages have these codes: for all nodes or for those that are wanted.
+        LoopError names who needs one another on frames first…last."""
+        key = (codes.tobytes(), b"" if nodes is None else nodes.tobytes())
+        found = self._planned.get(key)
+        if found is None:
+            order = self._order(codes, nodes, first, last)
+            made = [self.emitted(s, int(codes[s])) for s in order]
+            found = Planned(
+                order, np.array([run for m in made for run in m.runs], dtype=np.int64).reshape(-1, 4),
+                frozenset[int]().union(*(m.channels for m in made)),
+                frozenset[int]().union(*(self.stages[s].samples for s in order)),
+            )  # fmt: skip
+            if len(self._planned) >= PLANNED:
+                self._planned.clear()
+            self._planned[key] = found
+        return found
+
+    def _order(self, codes: Ints, nodes: Ints | None, first: float, last: float) -> list[int]:
+        """Stages in an order in which each comes after what it reads."""
         order: list[int] = []
         mark = [0] * len(self.stages)
         path: list[int] = []
@@ -882,6 +869,15 @@ class Rig:
         return order
 
 
+class Planned(NamedTuple):
+    """Stages in the order in which they are worked out, their runs (R, 4), the channels they need, the joints of captures."""
+
+    order: list[int]
+    runs: Ints
+    channels: frozenset[int]
+    samples: frozenset[int]
+
+
 class Emitted(NamedTuple):
     """Rows of a stage in one state: runs, the channels they need, the stages that come before."""
 
@@ -890,6 +886,8 @@ class Emitted(NamedTuple):
     reads: list[int]
 
 
+#: States of its switches of which a rig remembers what is worked out there, at most.
+PLANNED = 1024
 #: Rigs that a scene keeps: those asked for last.
 KEPT = 3
 #: Takes of a scene are made ready by several threads.

@@ -565,23 +565,29 @@ def fitting_member(member: Member, read: Imported) -> tuple[Take, tuple[str, ...
     """The take of a file for a character that is there already, and notes. CoreError says which joints do not fit: names
     and what they hang from must be the same, and bones as long within a hundredth."""
     mine, theirs = member.skeleton, read.member.skeleton
-    missing = [j.name for j in theirs.joints if j.name not in mine.index]
-    extra = [j.name for j in mine.joints if j.name not in theirs.index]
+    # What we wrote ourselves has our names as files have them.
+    ours = {j.name: j.name if j.name in theirs.index else w for j, w in zip(mine.joints, _written(mine), strict=True)}
+    missing = [j.name for j in theirs.joints if j.name not in ours.values()]
+    extra = [j.name for j in mine.joints if ours[j.name] not in theirs.index]
     if missing or extra:
         told = [f"{member.name} has no {', '.join(missing[:5])}"] if missing else []
         told += [f"the file has no {', '.join(extra[:5])}"] if extra else []
         raise CoreError(f"This capture does not fit {member.name}: {'; '.join(told)}.")
-    order = [theirs.index[j.name] for j in mine.joints]
+    order = [theirs.index[ours[j.name]] for j in mine.joints]
 
     def above(skeleton: Skeleton, name: str) -> str:
         up = skeleton.parents[skeleton.index[name]]
         return skeleton.joints[up].name if up >= 0 else ""
 
     for joint in mine.joints:
-        if above(mine, joint.name) != above(theirs, joint.name):
+        if ours.get(above(mine, joint.name), "") != above(theirs, ours[joint.name]):
             raise CoreError(f"This capture does not fit {member.name}: {joint.name} hangs from another joint there.")
+    (cap,) = read.take.captures.values()
     for k, joint in enumerate(mine.joints[1:], 1):
         a, b = np.array(joint.offset), theirs.offsets[order[k]]
+        if np.abs(cap.offsets[:, order[k]] - b).max() > 1e-6:
+            # Where it is told in every frame, nothing hangs on where it is at rest.
+            continue
         if np.linalg.norm(a - b) > 0.01 * max(float(np.linalg.norm(a)), 0.01):
             raise CoreError(
                 f"This capture does not fit {member.name}: the bone to {joint.name} is another there "
@@ -589,7 +595,6 @@ def fitting_member(member: Member, read: Imported) -> tuple[Take, tuple[str, ...
             )
     if np.abs(mine.rests[0] - theirs.rests[0]).max() > 1e-9:
         raise CoreError(f"This capture does not fit {member.name}: another axis points up in it. Choose the axis.")
-    (cap,) = read.take.captures.values()
     tethers, curves = world_tethers(member)
     moved = Capture(cap.offsets[:, order].copy(), cap.rotations[:, order].copy(), cap.first, cap.step)
     take = replace(read.take, curves=curves, tethers=tethers, captures={member.id: moved})
@@ -619,7 +624,6 @@ def blocks(program: Program, member_id: str, first: float, last: float) -> Itera
             moves |= np.abs(offset - _rest_offsets(skeleton)).max(axis=(0, 2)) > 1e-7
     yield _head(skeleton, moves, len(times), float(1 / program.take.rate)).encode()
     near: Floats = np.zeros((len(skeleton), 3))
-    # Added to the OFFSET by the book; the root's is zero, and inner joints are told by their length.
     with stage("Writing frames", 0.4, 1.0):
         for k, at in enumerate(parts):
             advance(k / len(parts))
@@ -675,10 +679,21 @@ def _children(skeleton: Skeleton) -> list[list[int]]:
     return children
 
 
+def _written(skeleton: Skeleton) -> list[str]:
+    """Names of joints as a file has them: without gaps, at which other readers end a name, where that leaves all of them apart."""
+    names = [j.name for j in skeleton.joints]
+    plain = ["_".join(name.split()) for name in names]
+    return plain if len(set(plain)) == len(plain) else names
+
+
 def _head(skeleton: Skeleton, moves: np.ndarray, frames: int, frame_time: float) -> str:
     """All of the file before its rows of motion."""
     children, rest, rest_rot = _children(skeleton), _rest_offsets(skeleton), skeleton.rest_pose[1]
-    out = ["HIERARCHY"]
+    if 2 * moves.sum() < len(moves):
+        # Some readers add the places of a joint to its OFFSET, others take them as they are: of nothing they make the same. But
+        # where all bones grow, the OFFSETs alone tell how large the body is.
+        rest[moves] = 0.0
+    out, names = ["HIERARCHY"], _written(skeleton)
     turns = "Zrotation Xrotation Yrotation"
 
     def numbers(v: Floats) -> str:
@@ -692,7 +707,7 @@ def _head(skeleton: Skeleton, moves: np.ndarray, frames: int, frame_time: float)
             out.append(f"{pad}}}")
             continue
         out += [
-            f"{pad}{'JOINT' if j else 'ROOT'} {skeleton.joints[j].name}",
+            f"{pad}{'JOINT' if j else 'ROOT'} {names[j]}",
             f"{pad}{{",
             f"{pad}  OFFSET {numbers(rest[j])}",
         ]

@@ -44,7 +44,7 @@ WRITERS = {
         "Every whole frame of the range, in centimetres.", "BVH: skeleton and motion as text",
         "Every joint at every whole frame of the range, in centimetres, Y up.",
         "Left out: the body's shape, keys, systems, follows and contacts; a change within a frame is seen on the frames beside"
-        " it only.",
+        " it only. Where a body grows, its joints have whole places beside their offsets, which some readers add.",
     ),
     "glb": Writer(
         glb.blocks, "model/gltf-binary", "One member as a GLB file: skeleton, body and motion",

@@ -5,6 +5,48 @@ from __future__ import annotations
 from .block import BLOCK, U, value_slot, wave_slot
 from .scalars import inner, kernel, sine_cosine
 
+#: What leads from a key to the next: nothing, a line, a cubic.
+LEADS = STEPPED, _, SMOOTH = 0, 1, 2
+
+
+@kernel
+def disorder(numbers):  # type: ignore[no-untyped-def]
+    """0 where keys (n, 5) of a curve are sound, 1 where a number is not finite, 2 where a key is not after the one before it."""
+    found = 0
+    for k in range(len(numbers)):
+        for c in range(numbers.shape[1]):
+            # What is not finite is not zero times, either.
+            if numbers[k, c] * 0.0 != 0.0:
+                return 1
+        if k and numbers[k, 0] <= numbers[k - 1, 0]:
+            found = 2
+    return found
+
+
+@kernel
+def cubics_of(numbers, marks, starts, cubics):  # type: ignore[no-untyped-def]
+    """Fills cubics (n, 7), as `curves.Packed` has them, of keys (n, 5) with marks (n, 4); starts: (C + 1,) first row of each curve."""
+    for c in range(len(starts) - 1):
+        for k in range(starts[c], starts[c + 1]):
+            kind = marks[k, 0]
+            cubics[k, 0] = numbers[k, 0]
+            cubics[k, 1] = numbers[k, 2]
+            cubics[k, 2] = 0.0
+            cubics[k, 3] = 0.0
+            cubics[k, 4] = 0.0
+            cubics[k, 5] = numbers[k, 1]
+            cubics[k, 6] = 0.0 if kind == STEPPED else 1.0
+            if kind != STEPPED and k + 1 < starts[c + 1]:
+                h = numbers[k + 1, 0] - numbers[k, 0]
+                d = (numbers[k + 1, 1] - numbers[k, 2]) / h
+                cubics[k, 2] = d
+                if kind == SMOOTH:
+                    m0 = numbers[k, 4]
+                    m1 = numbers[k + 1, 3]
+                    cubics[k, 2] = m0
+                    cubics[k, 3] = (3.0 * d - 2.0 * m0 - m1) / h
+                    cubics[k, 4] = (m0 + m1 - 2.0 * d) / (h * h)
+
 
 @inner
 def _before(cubics, lo, hi, t, arriving):  # type: ignore[no-untyped-def]
