@@ -1,19 +1,20 @@
 import { Alert, CssBaseline, Snackbar, ThemeProvider } from "@mui/material";
-import { lazy, Suspense, useEffect, useMemo, useState } from "react";
+import { useEffect, useMemo, useState } from "react";
 import { Home } from "./home/Home";
 import { Away } from "./shared/Away";
 import { BringIn } from "./shared/BringIn";
 import { useBringIn } from "./shared/captures";
 import { KeyAsked } from "./shared/KeyAsked";
+import { later } from "./shared/later";
 import { useNotice } from "./shared/notice";
 import { usePath } from "./shared/route";
 import { makeTheme } from "./shared/theme";
 
+export const Bench = later(() => import("./bench/Bench"), "Laying out the bench…");
+const Compare = later(() => import("./compare/Compare"), "Laying both out…");
+const Fit = later(() => import("./fit/Fit"), "Measuring the body…");
 // Fetched while the page still asks what to show: the bench is where nearly everyone goes.
-const benchParts = import("./bench/Bench");
-const Bench = lazy(() => benchParts);
-const Compare = lazy(() => import("./compare/Compare"));
-const Fit = lazy(() => import("./fit/Fit"));
+void Bench.come();
 
 function storedMode(): "light" | "dark" {
   return localStorage.getItem("ground") === "dark" ? "dark" : "light";
@@ -58,17 +59,11 @@ export function App() {
       <BringIn />
       <KeyAsked />
       {compare ? (
-        <Suspense fallback={<p style={{ padding: 24 }}>Laying both out…</p>}>
-          <Compare takeId={Number(compare[1])} a={Number(compare[2])} b={Number(compare[3])} other={Number(new URLSearchParams(location.search).get("with") ?? compare[1])} />
-        </Suspense>
+        <Compare takeId={Number(compare[1])} a={Number(compare[2])} b={Number(compare[3])} other={Number(new URLSearchParams(location.search).get("with") ?? compare[1])} />
       ) : fit ? (
-        <Suspense fallback={<p style={{ padding: 24 }}>Measuring the body…</p>}>
-          <Fit key={path} sceneId={Number(fit[1])} member={decodeURIComponent(fit[2]!)} first={new URLSearchParams(location.search).get("part") ?? ""} />
-        </Suspense>
+        <Fit key={path} sceneId={Number(fit[1])} member={decodeURIComponent(fit[2]!)} first={new URLSearchParams(location.search).get("part") ?? ""} />
       ) : take ? (
-        <Suspense fallback={<p style={{ padding: 24 }}>Laying out the bench…</p>}>
-          <Bench key={take} takeId={Number(take)} onGround={toggle} />
-        </Suspense>
+        <Bench key={take} takeId={Number(take)} onGround={toggle} />
       ) : (
         <Home onGround={toggle} />
       )}
