@@ -18,10 +18,15 @@ import sys
 import tempfile
 import traceback
 from pathlib import Path
+from types import SimpleNamespace
 from typing import NoReturn
+
+from yielding_tether.service import patience, worker
 
 ROOT = Path(__file__).resolve().parents[1]
 
+#: Read with the program when it starts.
+LOADED = patience, worker
 #: Names the socket of the nursery that a whole run shares; without it programs are started as users start them.
 AT = "YIELDING_TETHER_TEST_NURSERY"
 
@@ -51,13 +56,14 @@ class Nursery:
 
 
 class Started:
-    """A program that a nursery started: what tests ask of `subprocess.Popen`."""
+    """A program that a nursery started, with the file descriptors to which it says all it says and from which it hears: what tests
+    and a crew of workers ask of `subprocess.Popen`."""
 
-    def __init__(self, module: str, environment: dict[str, str], said: int) -> None:
+    def __init__(self, module: str, environment: dict[str, str], said: int, heard: int) -> None:
         self._line = socket.socket(socket.AF_UNIX)
         self._line.connect(os.environ[AT])
         asked = json.dumps([module, environment]).encode()
-        socket.send_fds(self._line, [len(asked).to_bytes(4, "big")], [said])
+        socket.send_fds(self._line, [len(asked).to_bytes(4, "big")], [said, heard])
         self._line.sendall(asked)
         self.pid = self._number()
         self.returncode: int | None = None
@@ -90,17 +96,27 @@ class Started:
         self.send_signal(signal.SIGKILL)
 
 
-def start(module: str, environment: dict[str, str], said: int = 1) -> subprocess.Popen[bytes] | Started:
-    """Starts a module as a program that says all it says to a file descriptor, by the nursery where there is one."""
-    if AT in os.environ:
-        return Started(module, environment, said)
+def start(
+    module: str, environment: dict[str, str], said: int = 1, real: bool = False
+) -> subprocess.Popen[bytes] | Started:
+    """Starts a module as a program that says all to a file descriptor: by the nursery, if any, unless it is to be `real`."""
+    if AT in os.environ and not real:
+        with open(os.devnull) as nothing:
+            return Started(module, environment, said, nothing.fileno())
     return subprocess.Popen([sys.executable, "-m", module], cwd=ROOT, env=environment, stdout=said, stderr=said)
+
+
+class _Worker(Started):
+    """A worker of a program that a nursery started."""
+
+    def __init__(self, command: list[str], env: dict[str, str], **_: object) -> None:
+        heard, self.stdin = os.pipe()
+        super().__init__(command[2], {**env, AT: os.environ[AT]}, 1, heard)
+        os.close(heard)
 
 
 def main(door: socket.socket) -> None:
     """Loads all, then starts what is asked for until its own input ends."""
-    import yielding_tether.service.patience
-    import yielding_tether.service.worker  # noqa: F401
     from yielding_tether.core.findings import find_all
     from yielding_tether.core.program import Program
     from yielding_tether.demo import scenes
@@ -124,7 +140,7 @@ def main(door: socket.socket) -> None:
             _bury(children)
         if door in ready:
             line, _ = door.accept()
-            head, (said,), _, _ = socket.recv_fds(line, 4, 1)
+            head, streams, _, _ = socket.recv_fds(line, 4, 2)
             with line.makefile("rb") as asked:
                 module, environment = json.loads(asked.read(int.from_bytes(head, "big")))
             pid = os.fork()
@@ -135,9 +151,10 @@ def main(door: socket.socket) -> None:
                     mine.close()
                 os.close(woken)
                 os.close(wake)
-                _become(module, environment, said)
+                _become(module, environment, *streams)
             line.sendall(f"{pid:{SIZE}}".encode())
-            os.close(said)
+            for stream in streams:
+                os.close(stream)
             children[pid] = line
 
 
@@ -151,17 +168,19 @@ def _bury(children: dict[int, socket.socket]) -> None:
             line.sendall(f"{os.waitstatus_to_exitcode(status):{SIZE}}".encode())
 
 
-def _become(module: str, environment: dict[str, str], said: int) -> NoReturn:
-    """Runs a module as a program of its own."""
-    for own in (1, 2):
-        os.dup2(said, own)
+def _become(module: str, environment: dict[str, str], said: int, heard: int) -> NoReturn:
+    """Runs a module as a program of its own, whose workers the nursery starts too."""
+    for stream, own in ((heard, 0), (said, 1), (said, 2)):
+        os.dup2(stream, own)
+    os.close(heard)
     os.close(said)
-    with open(os.devnull) as nothing:
-        os.dup2(nothing.fileno(), 0)
+    worker.subprocess = SimpleNamespace(PIPE=subprocess.PIPE, Popen=_Worker)  # type: ignore[attr-defined]
     os.environ.clear()
     os.environ.update(environment)
     random.seed()
     sys.argv = [module]
+    # It becomes the main module, which it is not yet.
+    sys.modules.pop(module, None)
     code = 0
     try:
         runpy.run_module(module, run_name="__main__", alter_sys=True)

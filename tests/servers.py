@@ -131,9 +131,11 @@ class Service:
     """The real program, started as users start it, on a free port with its own state folder."""
 
     def __init__(
-        self, url: str | None = None, private: bool = False, module: str = "yielding_tether", **environment: str
-    ) -> None:
-        self.module = module
+        self, url: str | None = None, private: bool = False, module: str = "yielding_tether", real: bool = False,
+        **environment: str,
+    ) -> None:  # fmt: skip
+        """real: loaded as users start it, whatever else is started meanwhile."""
+        self.module, self.real = module, real
         self.state = Path(tempfile.mkdtemp(prefix="tether-state-"))
         self.state.chmod(0o755)
         self.port = free_port()
@@ -153,7 +155,7 @@ class Service:
         if self.kept is not None:
             self.kept.close()
             self.kept = None
-        self.process = nursery.start(self.module, self.environment)
+        self.process = nursery.start(self.module, self.environment, real=self.real)
         for _ in range(600):
             try:
                 # One with a key is well too, and does not tell.

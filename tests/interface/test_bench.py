@@ -151,6 +151,23 @@ class Bench(Pages):
         page.keyboard.press("?")
         expect(page.get_by_role("dialog")).to_contain_text("First steps and keys")
 
+    def test_the_picture_holds_no_more_however_often_it_is_played_and_parts_are_taken(self) -> None:
+        page = self.bench()
+        page.get_by_role("button", name="trails", exact=True).click()
+        held = []
+        for _ in range(4):
+            for name in ("left arm", "right arm"):
+                self.row(page, name).click()
+                page.evaluate("() => document.activeElement?.blur()")
+                for shown in ("Stop", "Play"):
+                    page.keyboard.press("Space")
+                    expect(page.get_by_role("button", name=shown, exact=True)).to_be_visible()
+                    page.evaluate(
+                        "() => new Promise((drawn) => requestAnimationFrame(() => requestAnimationFrame(drawn)))"
+                    )
+            held.append(page.evaluate("() => window.benchView.gl.info.memory.geometries"))
+        self.assertEqual(held[1:], held[1:2] * 3)
+
     def test_the_card_shows_both_systems_as_the_core_has_them(self) -> None:
         page = self.bench()
         card = page.get_by_label("Part card")

@@ -32,7 +32,7 @@ class Files(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.address = database()
-        cls.service = Service(cls.address)
+        cls.service = Service(cls.address, real=True)
         cls.addClassCleanup(cls.service.stop)
         cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=60)
         cls.addClassCleanup(cls.http.close)

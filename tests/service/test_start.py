@@ -18,7 +18,7 @@ from unittest import mock
 import httpx
 
 from tests.depth import DEPTH
-from tests.nursery import AT, Started, start
+from tests.nursery import Started, start
 from tests.servers import ROOT, ask, socket_to
 from yielding_tether.service.settings import Settings
 from yielding_tether.store.cluster import Cluster, ClusterError, free_port
@@ -49,7 +49,7 @@ class Starting(unittest.TestCase):
     def ready(self, state: str) -> None:
         subprocess.run(["cp", "-a", str(self.kept / "state"), str(self.folder / state)], check=True)
 
-    def start(self, state: str, port: int, **more: str) -> subprocess.Popen[bytes] | Started:
+    def start(self, state: str, port: int, real: bool = False, **more: str) -> subprocess.Popen[bytes] | Started:
         environment = {
             **os.environ,
             "YIELDING_TETHER_PORT": str(port),
@@ -59,7 +59,7 @@ class Starting(unittest.TestCase):
         if "YIELDING_TETHER_DATABASE_URL" not in more:
             environment.pop("YIELDING_TETHER_DATABASE_URL", None)
         with (self.folder / "said").open("w") as said:
-            process = start(PROGRAM, environment, said.fileno())
+            process = start(PROGRAM, environment, said.fileno(), real)
 
         def end() -> None:
             process.terminate()
@@ -118,9 +118,7 @@ class Starting(unittest.TestCase):
             state = f"x{n}"
             for _ in range(3):
                 # Loading is a moment too.
-                with mock.patch.dict(os.environ):
-                    os.environ.pop(AT, None)
-                    process = self.start(state, free_port())
+                process = self.start(state, free_port(), real=True)
                 time.sleep(rng.uniform(0.2, 3.5))
                 process.kill()
                 process.wait()

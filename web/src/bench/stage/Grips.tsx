@@ -1,11 +1,12 @@
 import { useTheme } from "@mui/material";
 import { useFrame } from "@react-three/fiber";
-import { useEffect, useMemo } from "react";
+import { useMemo } from "react";
 import * as THREE from "three";
 import type { TakeInfo } from "../../shared/api";
 import { placed, sizeAt } from "./geometry";
 import { poseNow } from "./poses";
 import { rowOf } from "./viewpoints";
+import { useFreed } from "./useFreed";
 
 const REACH = 0.03;
 
@@ -21,13 +22,7 @@ export function Grips({ info }: { info: TakeInfo }) {
     made.raycast = () => undefined;
     return made;
   }, [grips, theme]);
-  useEffect(
-    () => () => {
-      strokes.geometry.dispose();
-      (strokes.material as THREE.Material).dispose();
-    },
-    [strokes],
-  );
+  useFreed(strokes);
   useFrame(() => {
     const table = poseNow();
     strokes.visible = table !== null;

@@ -5,6 +5,7 @@ import * as THREE from "three";
 import type { HandleInfo, TakeInfo } from "../../shared/api";
 import { poseNow } from "./poses";
 import { BOTH, driverAt, same, sameHandle, strandOf, useBench, type HandleRef, type PartRef } from "../state";
+import { useFreed } from "./useFreed";
 import { useGrab } from "./useGrab";
 
 /** Handles that show: those that always do, and all of the part in hand. */
@@ -64,14 +65,8 @@ export function Handle({ info, spec, onHold }: Props) {
     return made;
   }, [material]);
 
-  useEffect(
-    () => () => {
-      material.dispose();
-      thread.geometry.dispose();
-      (thread.material as THREE.Material).dispose();
-    },
-    [material, thread],
-  );
+  useFreed(thread);
+  useEffect(() => () => material.dispose(), [material]);
 
   useFrame(() => {
     const table = poseNow();

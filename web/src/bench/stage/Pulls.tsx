@@ -6,7 +6,8 @@ import type { TakeInfo, Tried } from "../../shared/api";
 import { holdOn } from "../../shared/drag";
 import { useBench, usePick } from "../state";
 import { nearest } from "./pulled";
-import { dots, strokes } from "./Trails";
+import { dots, lay, strokes } from "./Trails";
+import { useFreed } from "./useFreed";
 
 type InView = NonNullable<Tried["in_view"]>;
 type Pull = InView["pulls"][number];
@@ -46,23 +47,15 @@ function Path({ places, before = false }: { places: InView["path"]; before?: boo
   const size = useThree((s) => s.size);
   const made = useMemo(() => {
     const color = before ? theme.ink.soft : theme.ink.accent;
-    const line = strokes(color);
+    const line = strokes(color, places.length);
     const ticks = dots(color, before ? 3 : 5, places.length);
-    line.geometry.setPositions(places.flat());
+    lay(line.geometry, places.flat());
     places.forEach((p, k) => (ticks.geometry.getAttribute("position") as THREE.BufferAttribute).setXYZ(k, ...p));
-    return { line, ticks };
+    return { line, all: [...line.lines, ...ticks.points] };
   }, [places, before, theme]);
-  useEffect(
-    () => () => {
-      for (const { geometry, ...rest } of [made.line, made.ticks]) {
-        geometry.dispose();
-        for (const o of "lines" in rest ? rest.lines : rest.points) (o.material as THREE.Material).dispose();
-      }
-    },
-    [made],
-  );
+  useFreed(made.all);
   useEffect(() => made.line.lines.forEach((l) => l.material.resolution.set(size.width, size.height)), [made, size]);
-  return [...made.line.lines, ...made.ticks.points].map((o) => <primitive key={o.uuid} object={o} />);
+  return made.all.map((o) => <primitive key={o.uuid} object={o} />);
 }
 
 /** One thing to drag: it goes to whichever of its places is nearest to the pointer, and what is tried goes along. */

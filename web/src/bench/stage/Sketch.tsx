@@ -1,5 +1,5 @@
 import { useFrame } from "@react-three/fiber";
-import { useMemo, useRef } from "react";
+import { useEffect, useMemo, useRef } from "react";
 import * as THREE from "three";
 import type { TakeInfo } from "../../shared/api";
 
@@ -25,6 +25,7 @@ export function Sketch({ info, pose, color, opacity }: SketchProps) {
     // eslint-disable-next-line react-hooks/exhaustive-deps
   }, [info.id]);
   const lines = useRef<THREE.LineSegments>(null);
+  useEffect(() => () => geometry.dispose(), [geometry]);
   useFrame(() => {
     const table = pose();
     if (!lines.current) return;

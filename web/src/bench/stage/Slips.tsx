@@ -6,6 +6,7 @@ import * as THREE from "three";
 import { get, type Contact, type TakeInfo } from "../../shared/api";
 import { poseAt } from "./poses";
 import { usePick } from "../state";
+import { useFreed } from "./useFreed";
 
 function lines(color: string, opacity: number, count: number) {
   const geometry = new THREE.BufferGeometry().setAttribute("position", new THREE.BufferAttribute(new Float32Array(count * 3), 3));
@@ -29,8 +30,9 @@ export function Slips({ info }: { info: TakeInfo }) {
   const made = useMemo(() => {
     const strokes = lines(theme.ink.alarm, 1, 64);
     const feet = lines(theme.ink.accent, 0.9, 256);
-    return { strokes, feet };
+    return { strokes, feet, all: [feet, strokes] };
   }, [theme]);
+  useFreed(made.all);
   useFrame(() => {
     const strokes = made.strokes.geometry.getAttribute("position") as THREE.BufferAttribute;
     const feet = made.feet.geometry.getAttribute("position") as THREE.BufferAttribute;
@@ -55,10 +57,5 @@ export function Slips({ info }: { info: TakeInfo }) {
     made.feet.geometry.setDrawRange(0, c);
     strokes.needsUpdate = feet.needsUpdate = true;
   });
-  return (
-    <>
-      <primitive object={made.feet} />
-      <primitive object={made.strokes} />
-    </>
-  );
+  return made.all.map((o) => <primitive key={o.uuid} object={o} />);
 }

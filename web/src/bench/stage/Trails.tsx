@@ -9,6 +9,7 @@ import type { TakeInfo } from "../../shared/api";
 import { same, useBench, usePick, type PartRef } from "../state";
 import { placed } from "./geometry";
 import { poseAt, poseNow } from "./poses";
+import { useFreed } from "./useFreed";
 import { rowOf } from "./viewpoints";
 
 /** Most frames a trail shows on either side of the current one. */
@@ -38,9 +39,9 @@ export function Trails({ info }: { info: TakeInfo }) {
   return ends.map(({ part, joint }) => <Trail key={`${part.member}/${joint}`} info={info} part={part} row={rowOf(info, part.member, joint)} />);
 }
 
-/** A line drawn twice: in full where it is seen, faint where it lies behind something. */
-export function strokes(color: string) {
-  const geometry = new LineGeometry();
+/** A line of at most so many points, drawn twice: in full where it is seen, faint where it lies behind something. */
+export function strokes(color: string, most: number) {
+  const geometry = new LineGeometry().setPositions(new Float32Array(3 * Math.max(2, most)));
   const made = [true, false].map((seen) => {
     const material = new LineMaterial({ color, linewidth: 2.4, transparent: true, opacity: seen ? 0.95 : BEHIND, depthTest: seen, depthWrite: false });
     const line = new Line2(geometry, material);
@@ -50,6 +51,15 @@ export function strokes(color: string) {
     return line;
   });
   return { geometry, lines: made };
+}
+
+/** Lays a line along points (x, y, z, …): into the place that it has, since each new one would be kept by the picture. */
+export function lay(geometry: LineGeometry, path: readonly number[]) {
+  const { data } = geometry.getAttribute("instanceStart") as THREE.InterleavedBufferAttribute;
+  const segments = Math.max(0, path.length / 3 - 1);
+  for (let n = 0; n < segments; n++) data.array.set(path.slice(3 * n, 3 * n + 6), 6 * n);
+  data.needsUpdate = true;
+  geometry.instanceCount = segments;
 }
 
 /** Round dots, drawn twice likewise. */
@@ -74,16 +84,11 @@ function Trail({ info, part, row }: { info: TakeInfo; part: PartRef; row: number
   const strand = info.strands.find((s) => same(s, part));
   const keyed = useMemo(() => new Set(strand?.keys.map((k) => Math.round(k.time)) ?? []), [strand]);
   const color = strand?.side === "left" ? theme.ink.left : strand?.side === "right" ? theme.ink.right : theme.ink.accent;
-  const made = useMemo(() => ({ line: strokes(color), ticks: dots(color, 5, 2 * REACH + 1), keys: dots(theme.ink.ink, 9, 2 * REACH + 1) }), [color, theme]);
-  useEffect(
-    () => () => {
-      for (const { geometry, ...rest } of [made.line, made.ticks, made.keys]) {
-        geometry.dispose();
-        for (const o of "lines" in rest ? rest.lines : rest.points) (o.material as THREE.Material).dispose();
-      }
-    },
-    [made],
-  );
+  const made = useMemo(() => {
+    const [line, ticks, keys] = [strokes(color, 2 * REACH + 1), dots(color, 5, 2 * REACH + 1), dots(theme.ink.ink, 9, 2 * REACH + 1)];
+    return { line, ticks, keys, all: [...line.lines, ...ticks.points, ...keys.points] };
+  }, [color, theme]);
+  useFreed(made.all);
   useEffect(() => made.line.lines.forEach((l) => l.material.resolution.set(size.width, size.height)), [made, size]);
 
   useFrame(() => {
@@ -100,10 +105,7 @@ function Trail({ info, part, row }: { info: TakeInfo; part: PartRef; row: number
       places[kind].setXYZ(count[kind]++, at.x, at.y, at.z);
     }
     for (const line of made.line.lines) line.visible = path.length > 3;
-    if (path.length > 3) {
-      made.line.geometry.setPositions(path);
-      for (const line of made.line.lines) line.geometry.instanceCount = path.length / 3 - 1;
-    }
+    lay(made.line.geometry, path);
     for (const kind of ["ticks", "keys"] as const) {
       made[kind].geometry.setDrawRange(0, count[kind]);
       places[kind].needsUpdate = true;
@@ -111,7 +113,7 @@ function Trail({ info, part, row }: { info: TakeInfo; part: PartRef; row: number
   });
   return (
     <>
-      {[...made.line.lines, ...made.ticks.points, ...made.keys.points].map((o) => (
+      {made.all.map((o) => (
         <primitive key={o.uuid} object={o} />
       ))}
     </>
