@@ -85,6 +85,39 @@ class Hand(unittest.TestCase):
         self.assertGreater(float(rotation_distance(one.rot[0, palm], two.rot[0, palm])), 0.05)
         np.testing.assert_allclose(two.pos[0, tip], to, atol=1e-9)
 
+    def test_within_a_tolerance_the_keys_of_what_carries_the_hand_are_not_needed(self) -> None:
+        program = Program(*lantern_round())
+        first, last = 5.0, 95.0
+        at = np.arange(2.0 * first, 2.0 * last) / 2.0
+        nodes = program.joints()[1]
+        for name in ("fingers.L", "fingers.R"):
+            bound = program.bound("marl", name)
+            arm = program.key_times(program.sources([int(bound.outer[0])]))
+            arm = arm[(arm > first) & (arm < last)]
+            added = {}
+            for keys in ("kept", "within"):
+                take, proof = hand_over(program, Handover((bound.id,), "ik", first, last, keys=keys))  # type: ignore[arg-type]
+                self.assertTrue(proof.clean, proof.sentence)
+                added[keys] = proof.keys.added
+                a, b = program.evaluate(at), program.on(take).evaluate(at)
+                off = np.linalg.norm(a.pos[:, nodes] - b.pos[:, nodes], axis=-1).max()
+                if keys == "within":
+                    self.assertLess(off, 1e-3 + 1e-9)
+                else:
+                    # Kept keys are those of its parents too.
+                    times = program.on(take).key_times({int(c) for c in bound.systems["ik"].channels})
+                    self.assertLessEqual(set(arm.tolist()), set(times.tolist()))
+            self.assertGreater(len(arm), 10)
+            self.assertLess(added["within"], 0.5 * added["kept"])
+        # A tip that follows the world is not carried: where the arm moves the finger moves in the hand.
+        held = OPERATIONS["retether"].run(
+            program.on(take), Asked((bound.id,), first, last, {"to": "world", "control": "finger1.tip.R.ik"})
+        )
+        back, proof = hand_over(program.on(held.take), Handover((bound.id,), "fk", first, last, keys="within"))
+        self.assertTrue(proof.clean, proof.sentence)
+        times = program.on(back).key_times({int(c) for c in bound.systems["fk"].channels})
+        self.assertLessEqual(set(arm.tolist()), set(times.tolist()))
+
     def test_every_channel_of_a_clip_is_told_apart(self) -> None:
         program = demo()
         bound = program.bound(*HAND)

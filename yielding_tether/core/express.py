@@ -85,7 +85,8 @@ class Target:
     the motion to express is made of; `live`: values of switches under which it is what is seen; `weights`: those of them
     that say what is followed, and about which point it turns, in place of what the curves say; `signs`: whether it is a system
     whose signs may step; `alone`: values of switches under which the motion is read, where it is not that which is seen;
-    `made_of`: channels of which it is made, where the nodes do not say that.
+    `made_of`: channels of which it is made, where the nodes do not say that; `alike`: those of them that count where what carries
+    the part carries all of it, before and after.
     """
 
     bound: Bound
@@ -98,6 +99,7 @@ class Target:
     signs: bool = True
     alone: Mapping[int, float] = field(default_factory=dict)
     made_of: frozenset[int] | None = None
+    alike: frozenset[int] | None = None
 
     @property
     def channels(self) -> Ints:
@@ -116,7 +118,15 @@ def system_target(program: Program, bound: Bound, system: str) -> Target:
     return Target(
         bound, mine, program.fit_nodes([bound]), [*bound.nodes.tolist(), *bound.above.tolist(), *bound.givers, *spaces],
         lambda poses, near: fit_values(program, bound, system, poses, near), bound.drive_to(system),
+        alike=frozenset(bound.own.values()) if _carried_whole(bound) else None,
     )  # fmt: skip
+
+
+def _carried_whole(bound: Bound) -> bool:
+    """Whether what a part hangs from carries all of it, controls included: how that moves is then no part of its own motion."""
+    base = set(bound.outer.tolist())
+    hang = {anchor.node for control in bound.followers.values() for anchor in control.anchors}
+    return len(base) == 1 and hang <= base and not (bound.captured or bound.givers or bound.guides)
 
 
 def control_target(program: Program, bound: Bound, control: str, weights: Mapping[int, float]) -> Target:
@@ -423,7 +433,9 @@ def _carried(
 ) -> Floats:  # fmt: skip
     """The same for a stretch that is not long; near: values at its start."""
     source = sources(program, target, start, end)
-    key_times = program.key_times(source)
+    # Keys are kept where the parents have theirs too; where a tolerance says how near it stays, those of the part are enough.
+    own = target.alike if placing.keys in ("within", "few") else None
+    key_times = program.key_times(source if own is None else set(own))
     inner = _told_apart(key_times[(key_times > start) & (key_times < end)], np.array([start, end]))
     times = np.concatenate([[start], inner, [end]]) if end > start else np.array([start])
     if placing.keys in ("every", "few"):
