@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import contextlib
 import gc
+import importlib
 import json
 import os
 import random
@@ -21,12 +22,10 @@ from pathlib import Path
 from types import SimpleNamespace
 from typing import NoReturn
 
-from yielding_tether.service import patience, worker
+from yielding_tether.service import worker
 
 ROOT = Path(__file__).resolve().parents[1]
 
-#: Read with the program when it starts.
-LOADED = patience, worker
 #: Names the socket of the nursery that a whole run shares; without it programs are started as users start them.
 AT = "YIELDING_TETHER_TEST_NURSERY"
 
@@ -77,7 +76,10 @@ class Started:
         return self.returncode
 
     def _number(self) -> int:
-        return int(self._line.recv(SIZE, socket.MSG_WAITALL))
+        told = self._line.recv(SIZE, socket.MSG_WAITALL)
+        if not told:
+            raise RuntimeError("The nursery is gone: what it started is to be ended before it.")
+        return int(told)
 
     def poll(self) -> int | None:
         try:
@@ -123,6 +125,8 @@ def main(door: socket.socket) -> None:
     from yielding_tether.service.app import create_app
     from yielding_tether.store.store import Store
 
+    # Read with the program when it starts.
+    importlib.import_module("yielding_tether.service.patience")
     create_app(Store("postgresql+psycopg://nobody@127.0.0.1:1/none"))
     for scene, takes in scenes():
         for take in takes:

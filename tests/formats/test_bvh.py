@@ -14,6 +14,7 @@ from tests.core.readings import every_body
 from tests.core.test_handover import demo
 from tests.core.worlds import growing
 from tests.servers import node
+from yielding_tether.core.errors import CoreError
 from yielding_tether.core.parts import LimbPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene
@@ -314,6 +315,20 @@ class Writing(unittest.TestCase):
             ours = program.evaluate(first + np.arange(9.0)).pos[:, nodes]
             theirs = again.evaluate(np.arange(9.0)).pos[:, [again.nodes[n] for n in names]]
             self.assertLess(np.abs(theirs - ours).max(), 1e-6, name)
+
+    def test_a_body_of_another_size_does_not_fit_though_its_joints_have_places(self) -> None:
+        program, name = next((p, m) for p, m in every_body() if m == "marl")
+        grown = program.with_curves(growing(np.random.default_rng(5), program.scene.members))
+        text = bvh.write(grown, name, 0, 20).decode()
+        head, motion = text.split("MOTION")
+        twice = "\n".join(
+            " ".join(["OFFSET", *(f"{2 * float(x):.6f}" for x in line.split()[1:])]) if "OFFSET" in line else line
+            for line in head.splitlines()
+        )
+        with self.assertRaisesRegex(CoreError, "does not fit Marl: the bone to"):
+            bvh.fitting_member(
+                program.scene.member(name), bvh.read(f"{twice}\nMOTION{motion}".encode(), "body", "x", "centimetres")
+            )
 
     def test_props_and_set_pieces_can_be_written_too(self) -> None:
         read = bvh.read(bvh.write(demo(), "rope", 60, 100), "body", "rope", "centimetres")

@@ -585,8 +585,8 @@ def fitting_member(member: Member, read: Imported) -> tuple[Take, tuple[str, ...
     (cap,) = read.take.captures.values()
     for k, joint in enumerate(mine.joints[1:], 1):
         a, b = np.array(joint.offset), theirs.offsets[order[k]]
-        if np.abs(cap.offsets[:, order[k]] - b).max() > 1e-6:
-            # Where it is told in every frame, nothing hangs on where it is at rest.
+        if not b.any() and cap.offsets[:, order[k]].any():
+            # Its place is told in every frame alone, as we write it.
             continue
         if np.linalg.norm(a - b) > 0.01 * max(float(np.linalg.norm(a)), 0.01):
             raise CoreError(
@@ -689,7 +689,7 @@ def _written(skeleton: Skeleton) -> list[str]:
 def _head(skeleton: Skeleton, moves: np.ndarray, frames: int, frame_time: float) -> str:
     """All of the file before its rows of motion."""
     children, rest, rest_rot = _children(skeleton), _rest_offsets(skeleton), skeleton.rest_pose[1]
-    if 2 * moves.sum() < len(moves):
+    if 2 * moves[1:].sum() < len(moves):
         # Some readers add the places of a joint to its OFFSET, others take them as they are: of nothing they make the same. But
         # where all bones grow, the OFFSETs alone tell how large the body is.
         rest[moves] = 0.0
