@@ -66,6 +66,7 @@ class Starting(unittest.TestCase):
             process.wait(60)
 
         self.addCleanup(end)
+        self.last = process
         return process
 
     def said(self) -> str:
@@ -78,8 +79,10 @@ class Starting(unittest.TestCase):
             try:
                 return ask.get(f"http://127.0.0.1:{port}/api/health").json()  # type: ignore[no-any-return]
             except httpx.TransportError:
+                if self.last.poll() is not None:
+                    self.fail(f"the program ended with {self.last.poll()}: {self.said()}")
                 time.sleep(0.1)
-        self.fail("the program did not answer")
+        self.fail(f"the program did not answer: {self.said()}")
 
     def test_two_copies_do_not_disturb_one_another_and_what_one_wrote_survives_its_end(self) -> None:
         ports = free_port(), free_port()
@@ -139,6 +142,20 @@ class Starting(unittest.TestCase):
                     "Ferry with cargo",
                 ],
             )
+
+    def test_what_a_killed_start_left_at_work_is_in_nobodys_way(self) -> None:
+        """Making a cluster and starting a server go on for a while without the program that asked for it."""
+        for n, moment in enumerate(("data.new*/global", "data/postmaster.pid")):
+            cluster = Cluster(self.folder / f"c{n}")
+            self.addCleanup(cluster.stop, "immediate")
+            code = f"from {Cluster.__module__} import *; Cluster(Path({str(cluster.folder)!r})).start()"
+            with subprocess.Popen([sys.executable, "-c", code], cwd=ROOT) as killed:
+                while not list(cluster.folder.glob(moment)) and killed.poll() is None:
+                    time.sleep(0.002)
+                self.assertIsNone(killed.poll())
+                killed.kill()
+            cluster.start()
+            self.assertTrue(cluster._answers(), moment)
 
     def test_files_that_a_start_did_not_make_are_never_removed(self) -> None:
         port = free_port()

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import hashlib
 import os
 import pwd
@@ -12,6 +13,7 @@ import subprocess
 import sys
 import tempfile
 import threading
+import time
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -19,6 +21,8 @@ import psycopg
 
 #: Bytes beyond which the server's log is cut to its last tenth.
 LONG = 10_000_000
+#: Seconds that a server which is on its way up or down is waited for.
+PATIENCE = 120.0
 
 
 class ClusterError(RuntimeError):
@@ -73,6 +77,12 @@ class Cluster:
         """Makes the cluster if there is none yet, starts it, and waits until it answers."""
         self._own_folder()
         data, secret = self.folder / "data", self.folder / "password"
+        # What a start that was killed made half. It may still be at work on it: then it fails now, and ends.
+        for half in self.folder.glob("*.new*"):
+            if half.is_dir():
+                shutil.rmtree(half, ignore_errors=True)
+            else:
+                half.unlink(missing_ok=True)
         if not data.exists():
             self._create(data, secret)
         for needed in (data / "PG_VERSION", secret):
@@ -82,16 +92,27 @@ class Cluster:
                     f"back, or move {self.folder} away to begin anew, from a backup (./restore) or from nothing."
                 )
         self.password = secret.read_text().strip()
-        if self._run("pg_ctl", "-D", str(data), "status", check=False).returncode == 0:
-            # Left over from a program that was killed: take it over.
-            self.port = int((data / "postmaster.pid").read_text().splitlines()[3])
-        else:
+        self._serve(data)
+        self._make_database()
+
+    def _serve(self, data: Path) -> None:
+        """Takes over the server that a program which was killed left, once it is ready, or starts one."""
+        log = self.folder / "server.log"
+        until = time.monotonic() + PATIENCE
+        while (left := self._left(data)) != "ready":
+            if left and time.monotonic() > until:
+                raise ClusterError(
+                    f"The database in {data} is {left} for {PATIENCE:.0f} seconds now: {log} tells why. Start again later."
+                )
+            if left:
+                # It is still on its way up or down.
+                time.sleep(0.1)
+                continue
             # The same one when it is started again, for whoever knows it.
             self.port = self.port or free_port()
             options = f"-c port={self.port} -c listen_addresses=127.0.0.1 -c unix_socket_directories="
-            log = self.folder / "server.log"
             begun = self._run("pg_ctl", "-D", str(data), "-l", str(log), "-w", "-o", options, "start", check=False)
-            if begun.returncode != 0:
+            if begun.returncode != 0 and not self._left(data):
                 lines = log.read_text(errors="replace").splitlines() if log.exists() else []
                 told = next(
                     (x for x in reversed(lines) if "FATAL" in x or "PANIC" in x or "ERROR" in x), begun.stdout or ""
@@ -100,7 +121,19 @@ class Cluster:
                     f"The database in {data} does not start: {told.strip()[-300:]} All of its words are in {log}; what is stored "
                     f"was not touched."
                 )
-        self._make_database()
+
+    def _left(self, data: Path) -> str:
+        """What a server on these data says of itself (the last line of postmaster.pid), and where it listens; "" where none is."""
+        if self._run("pg_ctl", "-D", str(data), "status", check=False).returncode != 0:
+            return ""
+        try:
+            lines = (data / "postmaster.pid").read_text().splitlines()
+        except FileNotFoundError:
+            return "ending"
+        if len(lines) < 8:
+            return "starting"
+        self.port = int(lines[3])
+        return lines[7].strip()
 
     def watch(self, ended: threading.Event, every: float = 0.5) -> None:
         """Starts the server again whenever it has died, until `ended` is set."""
@@ -162,8 +195,8 @@ class Cluster:
 
     def _create(self, data: Path, secret: Path) -> None:
         """Makes the files beside and then moves them to where they belong: whoever is stopped in between begins anew."""
-        beside, word = data.with_name("data.new"), secret.with_name("password.new")
-        shutil.rmtree(beside, ignore_errors=True)
+        new = f"new-{secrets.token_hex(4)}"
+        beside, word = data.with_name(f"data.{new}"), secret.with_name(f"password.{new}")
         word.write_text(secrets.token_urlsafe(24))
         word.chmod(0o600)
         if os.geteuid() == 0:
@@ -185,7 +218,9 @@ class Cluster:
             autocommit=True,
         ) as db:
             if db.execute("select 1 from pg_database where datname = 'tether'").fetchone() is None:
-                db.execute("create database tether")
+                # Whoever was killed while it was being made has it made all the same.
+                with contextlib.suppress(psycopg.errors.DuplicateDatabase, psycopg.errors.UniqueViolation):
+                    db.execute("create database tether")
 
     def _run(
         self, program: str, *args: str, check: bool = True, plain: bool = False, cwd: Path | None = None
