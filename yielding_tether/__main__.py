@@ -148,6 +148,8 @@ def _keep(to: Path | None, back: Path | None) -> int:
                 runs = True
             if runs and back:
                 return _fail("Yielding Tether runs: stop it first, so that nobody works on what is put away.")
+            if runs and not (cluster.folder / "data").exists():
+                return _fail("Yielding Tether is just starting here for the first time: nothing is stored yet.")
             cluster.start()
             try:
                 if to:
