@@ -84,7 +84,7 @@ class Threads(unittest.TestCase):
         was = sys.getswitchinterval()
         sys.setswitchinterval(1e-6)
         self.addCleanup(sys.setswitchinterval, was)
-        for _ in range(4 * DEPTH):
+        for _ in range(2 * DEPTH):
             threads = [Thread(target=work, args=(tape,)) for tape in [Tape()] * 4]
             for thread in threads:
                 thread.start()

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
+from functools import cached_property
 from typing import NamedTuple
 
 import numpy as np
@@ -90,6 +91,33 @@ class Curve:
         """(n,) key times in frames."""
         return self.numbers[:, 0]
 
+    @cached_property
+    def cubics(self) -> Floats:
+        """(n, 7) as the kernels read it: see `Packed`."""
+        found: Floats = np.empty((len(self.numbers), 7))
+        # Of arrays that can be written to, as kernels are compiled for.
+        cubics_of(np.array(self.numbers, order="C"), np.array(self.marks, order="C"), found)
+        return found
+
+    @cached_property
+    def breaks(self) -> Floats:
+        """Times at which it has one value arriving and another leaving, by a split key."""
+        found: Floats = self.numbers[self.numbers[:, 1] != self.numbers[:, 2], 0]
+        return found
+
+    @cached_property
+    def steps(self) -> Floats:
+        """Times at which it has another value than before where it goes in steps."""
+        before = np.concatenate([self.numbers[:1, 1], self.numbers[:-1, 2]])
+        found: Floats = self.numbers[before != self.numbers[:, 2], 0]
+        return found
+
+    @cached_property
+    def still(self) -> float | None:
+        """The only value it has, if it is a single key; None otherwise."""
+        whole = len(self.numbers) == 1 and self.numbers[0, 1] == self.numbers[0, 2]
+        return float(self.numbers[0, 1]) if whole else None
+
     def key(self, index: int) -> Key:
         return Key(*self.numbers[index].tolist(), *self.marks[index].tolist())
 
@@ -134,13 +162,9 @@ class Packed(NamedTuple):
 def pack(curves: Sequence[Curve]) -> Packed:
     """Curves laid end to end; each needs at least one key."""
     starts = np.zeros(len(curves) + 1, dtype=np.int64)
-    np.cumsum([len(c) for c in curves], out=starts[1:])
-    if not starts[-1]:
-        return Packed(starts, np.zeros((0, 7)))
-    numbers, marks = (np.concatenate(x) for x in zip(*((c.numbers, c.marks) for c in curves), strict=True))
-    cubics = np.empty((len(numbers), 7))
-    cubics_of(numbers, marks, starts, cubics)
-    return Packed(starts, cubics)
+    cubics = [c.cubics for c in curves]
+    np.cumsum([len(c) for c in cubics], out=starts[1:])
+    return Packed(starts, np.concatenate(cubics) if cubics else np.zeros((0, 7)))
 
 
 def sides(side: int | np.ndarray, count: int) -> np.ndarray:
@@ -157,7 +181,7 @@ def sample(c: Curve, at: Floats | Sequence[float], side: int | np.ndarray = LEAV
     if not len(c):
         return np.full(len(times), default, dtype=np.float64)
     out = np.empty(len(times))
-    sample_packed(*pack([c]), times, sides(side, len(times)), out)
+    sample_packed(np.array([0, len(c)]), c.cubics, times, sides(side, len(times)), out)
     return out
 
 
@@ -166,7 +190,7 @@ def slopes(c: Curve, at: Floats | Sequence[float], side: int = LEAVING) -> Float
     times = np.ascontiguousarray(at, dtype=np.float64)
     if not len(c):
         return np.zeros(len(times))
-    cubics = pack([c]).cubics
+    cubics = c.cubics
     i = np.searchsorted(c.times, times, side="left" if side == ARRIVING else "right") - 1
     s = times - c.times[np.maximum(i, 0)]
     _, _, c1, c2, c3, _, _ = cubics[np.maximum(i, 0)].T

@@ -209,8 +209,8 @@ class Program:
         keyed = []
         for name, kept in self.take.curves.items():
             c = self.channels[name]
-            if len(kept) == 1 and kept.numbers[0, 1] == kept.numbers[0, 2]:
-                self._fixed[c] = kept.numbers[0, 1]
+            if kept.still is not None:
+                self._fixed[c] = kept.still
             elif len(kept):
                 keyed.append(c)
         self._keyed = np.array(sorted(keyed), dtype=np.int64)

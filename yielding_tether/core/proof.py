@@ -291,11 +291,9 @@ def split_times(program: Program, bound: Bound) -> list[float]:
     take = program.take
     found: set[float] = set()
     for c in set(bound.own.values()) - set(bound.switches):
-        for numbers in (k.numbers for k in program.curves_of(c)):
-            arriving = numbers[:, 1]
-            if TRAITS[program.info[c][2].kind].stepped and len(numbers):
-                arriving = np.append(arriving[0], numbers[:-1, 2])
-            found.update(numbers[arriving != numbers[:, 2], 0].tolist())
+        stepped = TRAITS[program.info[c][2].kind].stepped
+        for kept in program.curves_of(c):
+            found.update((kept.steps if stepped else kept.breaks).tolist())
     return sorted(t for t in found if take.first < t <= take.last)
 
 

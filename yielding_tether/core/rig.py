@@ -847,6 +847,7 @@ class Rig:
         order: list[int] = []
         mark = [0] * len(self.stages)
         path: list[int] = []
+        state = codes.tolist()
 
         def visit(s: int) -> None:
             if mark[s] == 2:
@@ -857,7 +858,7 @@ class Rig:
                 raise LoopError(labels, first, last)
             mark[s] = 1
             path.append(s)
-            for read in self.emitted(s, int(codes[s])).reads:
+            for read in self.emitted(s, state[s]).reads:
                 visit(read)
             path.pop()
             mark[s] = 2

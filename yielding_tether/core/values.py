@@ -10,6 +10,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 
@@ -60,16 +61,20 @@ class PoseValue:
 
 def turned(values: Sequence[PoseValue], joints: Sequence[str], now: Floats) -> Floats:
     """(F, n, 4) turns that values now (V, F) give to joints."""
-    count = now.shape[1] if len(now) else 0
-    found = np.tile(np.array(IDENTITY), (count, len(joints), 1))
-    for value, at in zip(values, now, strict=True):
-        given = _stages(value, at)
-        for k, joint in enumerate(joints):
-            if joint in value.joints:
-                found[:, k] = multiply(found[:, k], given[:, value.joints.index(joint)])
+    return _together(values, joints, [_stages(value, at) for value, at in zip(values, now, strict=True)])
+
+
+def _together(values: Sequence[PoseValue], joints: Sequence[str], given: Sequence[Floats]) -> Floats:
+    """(F, n, 4) turns of joints of what each value gives to its own (F, joints, 4), one after the other."""
+    found = np.tile(np.array(IDENTITY), (len(given[0]) if given else 0, len(joints), 1))
+    for value, turns in zip(values, given, strict=True):
+        mine = [(k, value.joints.index(joint)) for k, joint in enumerate(joints) if joint in value.joints]
+        to, of = np.array(mine, dtype=np.int64).reshape(-1, 2).T
+        found[:, to] = multiply(found[:, to], turns[:, of])
     return found
 
 
+@lru_cache(maxsize=256)
 def ways(value: PoseValue) -> tuple[Floats, Floats, Floats]:
     """For each stage the turns (S, joints, 4) at the one before, and the shortest way from there: axis (S, joints, 3) and half
     angle (S, joints)."""
@@ -146,13 +151,13 @@ def _sought(
     todo = np.arange(len(local))
     for _ in range(rounds):
         at, wanted = now[:, todo], local[todo]
-        off = _off(values, joints, at, wanted)
+        given = [_stages(value, here) for value, here in zip(values, at, strict=True)]
+        off = _off(_together(values, joints, given), wanted)
         slopes = np.empty((*off.shape, len(values)))
-        for v in range(len(values)):
+        for v, value in enumerate(values):
             step = np.where(at[v] < 0.5, 1e-6, -1e-6)
-            moved = at.copy()
-            moved[v] += step
-            slopes[:, :, v] = (_off(values, joints, moved, wanted) - off) / step[:, None]
+            moved = _together(values, joints, [*given[:v], _stages(value, at[v] + step), *given[v + 1 :]])
+            slopes[:, :, v] = (_off(moved, wanted) - off) / step[:, None]
         normal = np.einsum("fkv,fkw->fvw", slopes, slopes) + 1e-9 * np.eye(len(values))
         by = np.linalg.solve(normal, np.einsum("fkv,fk->fv", slopes, off)[..., None])[..., 0]
         change = np.clip(at - by.T, 0.0, 1.0) - at
@@ -163,7 +168,7 @@ def _sought(
     return now, rotation_distance(turned(values, joints, now), local).max(axis=1)
 
 
-def _off(values: Sequence[PoseValue], joints: Sequence[str], now: Floats, local: Floats) -> Floats:
-    """(F, 3 n) how far joints are from where they should be turned."""
-    apart = multiply(inverse(turned(values, joints, now)), local)
+def _off(given: Floats, local: Floats) -> Floats:
+    """(F, 3 n) how far joints that are turned like this are from where they should be turned."""
+    apart = multiply(inverse(given), local)
     return 2.0 * (np.where(apart[..., 3:] < 0.0, -apart, apart)[..., :3]).reshape(len(local), -1)

@@ -24,28 +24,27 @@ def disorder(numbers):  # type: ignore[no-untyped-def]
 
 
 @kernel
-def cubics_of(numbers, marks, starts, cubics):  # type: ignore[no-untyped-def]
-    """Fills cubics (n, 7), as `curves.Packed` has them, of keys (n, 5) with marks (n, 4); starts: (C + 1,) first row of each curve."""
-    for c in range(len(starts) - 1):
-        for k in range(starts[c], starts[c + 1]):
-            kind = marks[k, 0]
-            cubics[k, 0] = numbers[k, 0]
-            cubics[k, 1] = numbers[k, 2]
-            cubics[k, 2] = 0.0
-            cubics[k, 3] = 0.0
-            cubics[k, 4] = 0.0
-            cubics[k, 5] = numbers[k, 1]
-            cubics[k, 6] = 0.0 if kind == STEPPED else 1.0
-            if kind != STEPPED and k + 1 < starts[c + 1]:
-                h = numbers[k + 1, 0] - numbers[k, 0]
-                d = (numbers[k + 1, 1] - numbers[k, 2]) / h
-                cubics[k, 2] = d
-                if kind == SMOOTH:
-                    m0 = numbers[k, 4]
-                    m1 = numbers[k + 1, 3]
-                    cubics[k, 2] = m0
-                    cubics[k, 3] = (3.0 * d - 2.0 * m0 - m1) / h
-                    cubics[k, 4] = (m0 + m1 - 2.0 * d) / (h * h)
+def cubics_of(numbers, marks, cubics):  # type: ignore[no-untyped-def]
+    """Fills cubics (n, 7), as `curves.Packed` has them, of the keys (n, 5) of a curve with marks (n, 4)."""
+    for k in range(len(numbers)):
+        kind = marks[k, 0]
+        cubics[k, 0] = numbers[k, 0]
+        cubics[k, 1] = numbers[k, 2]
+        cubics[k, 2] = 0.0
+        cubics[k, 3] = 0.0
+        cubics[k, 4] = 0.0
+        cubics[k, 5] = numbers[k, 1]
+        cubics[k, 6] = 0.0 if kind == STEPPED else 1.0
+        if kind != STEPPED and k + 1 < len(numbers):
+            h = numbers[k + 1, 0] - numbers[k, 0]
+            d = (numbers[k + 1, 1] - numbers[k, 2]) / h
+            cubics[k, 2] = d
+            if kind == SMOOTH:
+                m0 = numbers[k, 4]
+                m1 = numbers[k + 1, 3]
+                cubics[k, 2] = m0
+                cubics[k, 3] = (3.0 * d - 2.0 * m0 - m1) / h
+                cubics[k, 4] = (m0 + m1 - 2.0 * d) / (h * h)
 
 
 @inner
