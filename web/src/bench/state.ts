@@ -102,8 +102,9 @@ interface BenchState {
   /** The point that its control is turned about, in place of its own place. */
   about: HandleRef | null;
   viewpoint: Viewed;
-  /** What the camera is asked to bring into the picture from where it stands; a part from one of its joints on. */
-  framing: { what: "part" | "body" | "all"; from?: string } | null;
+  /** What the camera is asked to bring into the picture from where it stands; a part from one of its joints on, a body with more
+   * of the cast. */
+  framing: { what: "part" | "body" | "all"; from?: string; more?: string[] } | null;
   /** What the camera goes with: nothing, the body, or a joint as "member/joint". */
   goesWith: string;
   /** Controls in hand beside the one that is dragged. */

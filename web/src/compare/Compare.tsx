@@ -10,7 +10,7 @@ import { degrees, mm } from "../shared/format";
 import { Mark } from "../shared/Mark";
 import { go } from "../shared/route";
 import { Figures } from "./CompareFigures";
-import { farthest } from "./drawDifference";
+import { farthest, framingAt } from "./drawDifference";
 import { Strip } from "./Strip";
 
 /** The address of a comparison: revision `a` of a take beside revision `b` of it, or of another take. */
@@ -48,8 +48,10 @@ export default function Compare({ takeId, a, b, other }: { takeId: number; a: nu
     // Where both are alike there is nothing to see: it opens where they are farthest apart.
     const there = farthest(data);
     const apart = (at: number) => data.place[at - data.frames[0]!] ?? 0;
-    if (apart(frame) <= 0.02 * apart(there)) toFrame(there);
-  }, [info, found.data, frame, toFrame]);
+    const to = apart(frame) <= 0.02 * apart(there) ? there : frame;
+    if (to !== frame) toFrame(to);
+    set({ framing: framingAt(data, to) });
+  }, [info, found.data, frame, toFrame, set]);
 
   useEffect(() => {
     const onKey = (event: KeyboardEvent) => {

@@ -2,7 +2,7 @@ import { Box, Button, Typography } from "@mui/material";
 import { useBench } from "../bench/state";
 import type { Compared, TakeInfo } from "../shared/api";
 import { degrees, mm } from "../shared/format";
-import { farthest } from "./drawDifference";
+import { farthest, framingAt } from "./drawDifference";
 
 /** The part that a joint belongs to, as it is read. */
 function partOf(info: TakeInfo | undefined, joint: string) {
@@ -12,7 +12,11 @@ function partOf(info: TakeInfo | undefined, joint: string) {
 
 /** The figures of both, side by side, and the way to the worst frame. */
 export function Figures({ data, one, two }: { data: Compared; one: TakeInfo | undefined; two: TakeInfo | undefined }) {
-  const { toFrame } = useBench.getState();
+  const { toFrame, set } = useBench.getState();
+  const toWorst = () => {
+    toFrame(farthest(data));
+    set({ framing: framingAt(data, farthest(data)) });
+  };
   const proof = data.proof;
   // Where no speed can pass on, a limb is straight or something is thrown, the core says why.
   const finite = proof.changes.filter((c) => !c.reason);
@@ -55,7 +59,7 @@ export function Figures({ data, one, two }: { data: Compared; one: TakeInfo | un
           Without {others.length === 1 ? "one change" : `${others.length} changes`}: {others[0]!.reason}.
         </Typography>
       )}
-      <Button size="small" onClick={() => toFrame(farthest(data))}>
+      <Button size="small" onClick={toWorst}>
         Worst frame: {farthest(data)}, {partOf(two ?? one, proof.departure_place.joint)}
       </Button>
     </Box>

@@ -75,3 +75,14 @@ export function farthest(data: Compared): number {
   const most = (of: number[]) => of.indexOf(Math.max(...of));
   return data.frames[Math.max(...data.place) > 1e-6 ? most(data.place) : most(data.turn)] ?? data.frames[0]!;
 }
+
+/** The share of the greatest difference at a frame from which a part is looked at. */
+const SEEN = 0.2;
+
+/** What the camera is to bring into the picture at a frame: the body, and whoever differs there. */
+export function framingAt(data: Compared, frame: number) {
+  const apart = (p: Compared["parts"][number]) => p.place[frame - data.frames[0]!] ?? 0;
+  const most = Math.max(0, ...data.parts.map(apart));
+  const seen = data.parts.filter((p) => most > 0 && apart(p) >= SEEN * most);
+  return { what: "body" as const, more: [...new Set(seen.map((p) => p.member))] };
+}

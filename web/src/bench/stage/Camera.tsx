@@ -79,6 +79,8 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
     mountStage({ camera: camera as THREE.PerspectiveCamera, controls, redraw: invalidate });
     return () => {
       mountStage(null);
+      // What was asked of this camera is not asked of the next.
+      useBench.getState().set({ framing: null });
       controls.removeEventListener("change", changed);
       controls.removeEventListener("start", began);
       controls.dispose();
@@ -128,10 +130,13 @@ export function Camera({ info, held }: { info: TakeInfo; held: boolean }) {
       const found = viewpoint.kept ?? { position: position.toArray(), target: target.toArray() };
       camera.position.set(...found.position);
       here.controls.target.set(...found.target);
-    } else if (asked && asked !== answered.current) {
+    }
+    if (asked && asked !== answered.current) {
       const { focus } = useBench.getState();
-      const subject: Subject = asked.what === "all" ? "all" : asked.what === "part" && focus ? { part: focus, from: asked.from } : { member: bodyOf(info) };
+      const subject: Subject = asked.what === "all" ? "all" : asked.what === "part" && focus ? { part: focus, from: asked.from } : { member: bodyOf(info), more: asked.more };
       reframed(info, table, subject, here, inset);
+      // What arrives later does not move it again.
+      placedFor.current.since = -Infinity;
     }
     answered.current = asked;
     updated();

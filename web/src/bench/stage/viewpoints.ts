@@ -23,8 +23,8 @@ const sidesFrom = (first: 1 | -1) => [40, -40, 75, -75, 10, 110, -110, 145, -145
 /** Height of the camera at floor level, metres. */
 const FLOOR = 0.09;
 
-/** What is to be seen: a part, from one of its joints on, the body of a character, or all that moves. */
-export type Subject = { part: PartRef; from?: string } | { member: string } | "all";
+/** What is to be seen: a part, from one of its joints on, the body of a character, with more of the cast, or all that moves. */
+export type Subject = { part: PartRef; from?: string } | { member: string; more?: string[] } | "all";
 
 const indices = new WeakMap<TakeInfo, Map<string, number>>();
 
@@ -38,7 +38,7 @@ export function rowOf(info: TakeInfo, member: string, joint: string): number {
 export function spotsFor(info: TakeInfo, table: Float32Array, subject: Subject): Spot[] {
   const found: Spot[] = [];
   for (const member of info.members) {
-    if (subject === "all" ? member.kind === "set" || member.kind === "camera" : "member" in subject ? subject.member !== member.id : subject.part.member !== member.id) continue;
+    if (subject === "all" ? member.kind === "set" || member.kind === "camera" : "member" in subject ? subject.member !== member.id && !subject.more?.includes(member.id) : subject.part.member !== member.id) continue;
     const joints = subject !== "all" && "part" in subject ? (member.parts.find((p) => p.name === subject.part.part)?.joints ?? []) : member.joints;
     const from = subject !== "all" && "part" in subject && subject.from ? joints.indexOf(subject.from) : 0;
     const wanted = new Set(joints.slice(Math.max(from, 0)));
