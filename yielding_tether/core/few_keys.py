@@ -17,7 +17,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from .curves import STEPPED, Curve, sample
-from .kernels.few import fewest_keys
+from .kernels.few import Dense, fewest_keys
 from .transforms import Floats, Ints
 
 Flags = NDArray[np.bool_]
@@ -135,11 +135,12 @@ def _fewest(
         chosen = np.flatnonzero(stay)
         return chosen, np.full(len(chosen), begin)
     times, arriving, leaving, slopes_in, slopes_out = (np.ascontiguousarray(numbers[:, k]) for k in range(5))
-    best, came = np.zeros((size, count), dtype=np.int64), np.zeros((size, count), dtype=np.int64)
-    fewest_keys(
-        times, arriving, leaving, slopes_in, slopes_out, np.ascontiguousarray(middles), stay.astype(np.int64),
-        np.ascontiguousarray(tolerance), bends, begin, best, came, np.zeros(size, dtype=np.int64), LONGEST,
+    motion = Dense(
+        times, arriving, leaving, slopes_in, slopes_out, np.ascontiguousarray(tolerance), 0.5 * (times[1:] + times[:-1]),
+        np.ascontiguousarray(middles), np.minimum(tolerance[1:], tolerance[:-1]),
     )  # fmt: skip
+    best, came = np.zeros((size, count), dtype=np.int64), np.zeros((size, count), dtype=np.int64)
+    fewest_keys(motion, stay.astype(np.int64), bends, begin, best, came, np.zeros(size, dtype=np.int64), LONGEST)
     state = (size - 1) * count + end
     states = []
     while state >= 0:

@@ -284,56 +284,54 @@ class Program:
             overrides = {**self._layered(at, which), **(overrides or {})}
         if len(at) > PIECE and self.take.captures:
             return self._in_pieces(at, which, overrides or {}, only)
-        over = np.array(list(overrides or ()), dtype=np.int64)
-        forced = np.empty((len(over), len(at)))
-        for k, value in enumerate((overrides or {}).values()):
-            forced[k] = value
         shape = (len(at), self.rig.shown)
         pos, rot = np.empty((*shape, 3)), np.empty((*shape, 4))
         if only is None:
             (nodes, gaps), missing = self._all_nodes, 0.0
         else:
-            nodes, missing = np.unique(np.append(np.asarray(only, dtype=np.int64), self.world)), np.nan
+            nodes, missing = self._wanted(only), np.nan
             gaps = self._gaps(nodes)
         for first, last in gaps:
             pos[:, first:last] = missing
             rot[:, first:last] = missing
+        sizes = self._work_out(at, which, overrides or {}, None if only is None else nodes, nodes, nodes, pos, rot)
+        return Poses(at, pos, rot, which, sizes if sizes.shape[1] else None)
+
+    def _wanted(self, nodes: Ints | Sequence[int]) -> Ints:
+        """Nodes that are wanted, in order, and the world, which always is."""
+        return np.unique(np.append(np.asarray(nodes, dtype=np.int64), self.world))
+
+    def _work_out(
+        self, at: Floats, side: Ints, overrides: Mapping[int, float | Floats], wanted: Ints | None, nodes: Ints, into: Ints,
+        pos: Floats, rot: Floats,
+    ) -> Floats:  # fmt: skip
+        """Works out what places the nodes that are wanted, or all, and writes some of them to columns of pos (F, K, 3) and rot
+        (F, K, 4); returns sizes (F, S) of the slots, where there are some."""
         slots = self.rig.slot_count
         sizes = np.empty((len(at), slots if slots > 1 else 0))
         if not len(at):
-            return Poses(at, pos, rot, which, sizes if slots > 1 else None)
-        groups = self._spans(at, which, over, forced) if len(over) else self._spans_lately(at, which)
-        plans = [self._plan(codes, at, groups.frames(g), nodes if only is not None else None)
-                 for g, codes in enumerate(groups.codes)]  # fmt: skip
+            return sizes
+        over = np.array(list(overrides), dtype=np.int64)
+        forced = np.empty((len(over), len(at)))
+        for k, value in enumerate(overrides.values()):
+            forced[k] = value
+        groups = self._spans(at, side, over, forced) if len(over) else self._spans_lately(at, side)
+        plans = [self._plan(codes, at, groups.frames(g), wanted) for g, codes in enumerate(groups.codes)]
         # One call for all groups: handing the tables over costs more than a block of frames.
         spans, runs, keyed, turning, joints = self._joined(plans)
         spans[:, 0], spans[:, 1] = groups.starts[:-1], groups.starts[1:]
-        rows = groups.order
         euler = self.rig.tape.turning
         spun = np.array([c for c in over.tolist() if c in euler], dtype=np.int64) if len(over) else _NONE
         curves = Curves(
             self._packed.starts, self._packed.cubics, self._keyed, keyed, turning, over, forced, self._fixed[over], spun
         )
         ints, floats = self.rig.tape.arrays
+        captured = self._captures(at, joints)
         run(
-            addresses(),
-            spans,
-            rows,
-            runs,
-            nodes,
-            at,
-            which,
-            curves,
-            joints,
-            self._captures(at, joints),
-            ints,
-            floats,
-            self._ready(),
-            pos,
-            rot,
-            sizes,
-        )
-        return Poses(at, pos, rot, which, sizes if sizes.shape[1] else None)
+            addresses(), spans, groups.order, runs, nodes, into, at, side, curves, joints, captured, ints, floats, self._ready(),
+            pos, rot, sizes,
+        )  # fmt: skip
+        return sizes
 
     def track(
         self,
@@ -343,11 +341,15 @@ class Program:
         overrides: Mapping[int, float | Floats] | None = None,
     ) -> tuple[Floats, Floats]:
         """Places (F, N, 3) and rotations (F, N, 4) of a few nodes at many times: only a piece of all is held at once."""
-        which = sides(side, len(times))
-        pos, rot = np.empty((len(times), len(nodes), 3)), np.empty((len(times), len(nodes), 4))
-        for some in pieces(len(times)):
-            found = self.evaluate(times[some], which[some], among(overrides or {}, some), nodes)
-            pos[some], rot[some] = found.pos[:, nodes], found.rot[:, nodes]
+        every, which = np.ascontiguousarray(times, dtype=np.float64), sides(side, len(times))
+        given, wanted = np.array(nodes, dtype=np.int64), self._wanted(nodes)
+        pos, rot = np.empty((len(every), len(given), 3)), np.empty((len(every), len(given), 4))
+        for some in pieces(len(every)):
+            still_wanted()
+            at, over = every[some], among(overrides or {}, some)
+            if self.take.layers and self.layering.channels:
+                over = {**self._layered(at, which[some]), **over}
+            self._work_out(at, which[some], over, wanted, given, np.arange(len(given)), pos[some], rot[some])
         return pos, rot
 
     def sizes(self, times: Floats, side: int | Ints, node: int) -> Floats:

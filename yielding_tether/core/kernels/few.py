@@ -2,68 +2,93 @@
 
 from __future__ import annotations
 
+from typing import NamedTuple
+
+from ..transforms import Floats
 from .scalars import freely, inner
 
 #: What stands for "not reached yet".
 _NEVER = 1 << 30
+#: Beyond any slope that is tried, in tolerances a frame.
+_FAR = 1e300
 #: By how much farther back a segment is tried to begin than the longest ones that fitted up to so many times before: how long one may
 #: be grows and shrinks from time to time, but a time that nothing may pass stays.
 PATIENCE = 3
 
 
+class Dense(NamedTuple):
+    """A motion at F times in order: values and slopes (F,) on both sides, how far it may be strayed from (F,), in its unit; between
+    them (F - 1,) times halfway to the next, values there, and the smaller tolerance of both."""
+
+    times: Floats
+    arriving: Floats
+    leaving: Floats
+    slopes_in: Floats
+    slopes_out: Floats
+    tolerance: Floats
+    halves: Floats
+    middles: Floats
+    smaller: Floats
+
+
 @inner
-def _fits(times, arriving, leaving, middles, i, j, slope_out, slope_in, tolerance):  # type: ignore[no-untyped-def]
-    """Whether the cubic from i to j stays within the tolerances at all times and middles between; the worst place first."""
-    t0 = times[i]
-    n = times[j] - t0
+def _fits(m, i, j, slope_out, slope_in):  # type: ignore[no-untyped-def]
+    """Whether the cubic from i to j stays within the tolerances at all times and middles between."""
+    t0 = m.times[i]
+    n = m.times[j] - t0
     share = 1.0 / n
-    v0 = leaving[i]
-    v1 = arriving[j]
+    v0 = m.leaving[i]
+    v1 = m.arriving[j]
     a = n * slope_out
     b = n * slope_in
     c2 = 3.0 * (v1 - v0) - 2.0 * a - b
     c3 = 2.0 * (v0 - v1) + a + b
-    # From the middle outward: a cubic that leaves a motion mostly does so there.
-    half = (i + j) // 2
-    for step in range(j - i + 1):
-        k = half + ((step + 1) // 2 if step % 2 else -(step // 2))
-        if k < i or k >= j:
-            continue
-        u = (0.5 * (times[k] + times[k + 1]) - t0) * share
-        least = tolerance[k] if tolerance[k] < tolerance[k + 1] else tolerance[k + 1]
-        if abs(v0 + u * (a + u * (c2 + u * c3)) - middles[k]) > least:
+    for k in range(i, j):
+        u = (m.halves[k] - t0) * share
+        if abs(v0 + u * (a + u * (c2 + u * c3)) - m.middles[k]) > m.smaller[k]:
             return False
         if k > i:
-            u = (times[k] - t0) * share
+            u = (m.times[k] - t0) * share
             value = v0 + u * (a + u * (c2 + u * c3))
-            if abs(value - arriving[k]) > tolerance[k] or abs(value - leaving[k]) > tolerance[k]:
+            if abs(value - m.arriving[k]) > m.tolerance[k] or abs(value - m.leaving[k]) > m.tolerance[k]:
                 return False
     return True
 
 
 @inner
-def _middle(times, arriving, leaving, middles, i, j, slope_out, slope_in, tolerance):  # type: ignore[no-untyped-def]
-    """How far the cubic from i to j, with these slopes, is from the motion in its middle, what a slope of one at either end adds to
-    that, and how far it may be."""
-    n = times[j] - times[i]
-    k = (i + j) // 2
-    u = (0.5 * (times[k] + times[k + 1]) - times[i]) / n
+def _halfway(m, i, j, k):  # type: ignore[no-untyped-def]
+    """How far the cubic from i to j, with the motion's own slopes, is from it halfway from k to the next time, what a slope of one
+    tolerance at either end adds to that, and how far it may be."""
+    n = m.times[j] - m.times[i]
+    u = (m.halves[k] - m.times[i]) / n
     w = 1.0 - u
     first, last = n * u * w * w, -n * u * u * w
-    off = leaving[i] * w * w * (1.0 + 2.0 * u) + arriving[j] * u * u * (3.0 - 2.0 * u) - middles[k]
-    least = tolerance[k] if tolerance[k] < tolerance[k + 1] else tolerance[k + 1]
-    return off + first * slope_out + last * slope_in, first * tolerance[i], last * tolerance[j], least
+    off = m.leaving[i] * w * w * (1.0 + 2.0 * u) + m.arriving[j] * u * u * (3.0 - 2.0 * u) - m.middles[k]
+    off += first * m.slopes_out[i] + last * m.slopes_in[j]
+    return off, first * m.tolerance[i], last * m.tolerance[j], m.smaller[k] * (1.0 + 1e-9) + 1e-15
+
+
+@inner
+def _bounded(halfway, bend, low, high):  # type: ignore[no-untyped-def]
+    """Between what the slope at the end may be, within low…high, for the cubic to stay where it may there with this one at the
+    start."""
+    off, first, last, allowed = halfway
+    off = off + first * bend
+    # A slope at the end pulls the other way.
+    if last > -1e-300:
+        return (low, high) if abs(off) <= allowed else (1.0, -1.0)
+    a, b = (allowed - off) / last, (-allowed - off) / last
+    return (a if a > low else low), (b if b < high else high)
 
 
 @freely
-def fewest_keys(times, arriving, leaving, slopes_in, slopes_out, middles, fixed, tolerance, bends, begin, best, came, far, longest):  # type: ignore[no-untyped-def]  # fmt: skip
-    """Chooses the fewest times, and a slope at each, so that cubics between them stay within a tolerance.
+def fewest_keys(m, fixed, bends, begin, best, came, far, longest):  # type: ignore[no-untyped-def]
+    """Chooses the fewest times, and a slope at each, so that cubics between them stay within the tolerance of a motion m (Dense).
 
-    times (F,) in order; arriving, leaving, slopes_in, slopes_out (F,): the motion there on both sides; middles (F - 1,):
-    halfway to the next time; fixed (F,): 1 where a key must be; tolerance (F,); bends (K,): what is tried on top of the
-    motion's slope, in tolerances a frame, of which the first time has that numbered `begin`; best (F, K), came (F, K) and far (F,):
-    room; longest: most times that a segment may span. Fills `best` with the keys from the first time up to each, and `came` with
-    the state (time * K + bend) before it. A segment from one time to the next is always allowed, whatever it leaves.
+    fixed (F,): 1 where a key must be; bends (K,): what is tried on top of the motion's slope, in tolerances a frame, of which
+    the first time has that numbered `begin`; best (F, K), came (F, K) and far (F,): room; longest: most times that a segment may
+    span. Fills `best` with the keys from the first time up to each, and `came` with the state (time * K + bend) before it. A
+    segment from one time to the next is always allowed, whatever it leaves.
     """
     count = len(bends)
     for a in range(count):
@@ -71,7 +96,7 @@ def fewest_keys(times, arriving, leaving, slopes_in, slopes_out, middles, fixed,
         came[0, a] = -1
     far[0] = 0
     start = 0
-    for j in range(1, len(times)):
+    for j in range(1, len(m.times)):
         for b in range(count):
             best[j, b] = _NEVER
         if fixed[j - 1] != 0:
@@ -92,20 +117,28 @@ def fewest_keys(times, arriving, leaving, slopes_in, slopes_out, middles, fixed,
                 above = best[i, a] if best[i, a] < above else above
             if above + 1 > least and i < j - 1:
                 continue
-            # Most are told by their middle alone.
-            off, first, last, allowed = _middle(
-                times, arriving, leaving, middles, i, j, slopes_out[i], slopes_in[j], tolerance
-            )
+            most = 0
             for b in range(count):
-                for a in range(count):
-                    if best[i, a] + 1 >= best[j, b]:
-                        continue
-                    if i < j - 1 and abs(off + first * bends[a] + last * bends[b]) > allowed * (1.0 + 1e-9) + 1e-15:
+                most = best[j, b] if best[j, b] > most else most
+            # Most are told by their middle, and others by a quarter, for all slopes at the end at once.
+            middle, quarter = _halfway(m, i, j, (i + j) // 2), (j - i) // 4
+            before = middle if count == 1 else _halfway(m, i, j, i + quarter)
+            after = middle if count == 1 else _halfway(m, i, j, j - 1 - quarter)
+            for a in range(count):
+                if best[i, a] + 1 >= most:
+                    continue
+                low_b, high_b = -_FAR, _FAR
+                if i < j - 1:
+                    low_b, high_b = _bounded(middle, bends[a], low_b, high_b)
+                    if low_b <= high_b and count > 1:
+                        low_b, high_b = _bounded(before, bends[a], low_b, high_b)
+                        low_b, high_b = _bounded(after, bends[a], low_b, high_b)
+                for b in range(count):
+                    if best[i, a] + 1 >= best[j, b] or bends[b] < low_b or bends[b] > high_b:
                         continue
                     if i == j - 1 or _fits(
-                        times, arriving, leaving, middles, i, j, slopes_out[i] + bends[a] * tolerance[i],
-                        slopes_in[j] + bends[b] * tolerance[j], tolerance,
-                    ):  # fmt: skip
+                        m, i, j, m.slopes_out[i] + bends[a] * m.tolerance[i], m.slopes_in[j] + bends[b] * m.tolerance[j]
+                    ):
                         best[j, b] = best[i, a] + 1
                         came[j, b] = i * count + a
                         far[j] = i if i < far[j] else far[j]

@@ -36,27 +36,27 @@ TILE = 8
 
 
 @written
-def copy_out(frames, start, size, nodes, work, pos, rot):  # type: ignore[no-untyped-def]
-    """Hands a block over: pos (F, N, 3) and rot (F, N, 4) of these nodes at its times."""
+def copy_out(frames, start, size, nodes, into, work, pos, rot):  # type: ignore[no-untyped-def]
+    """Hands a block over: pos (F, N, 3) and rot (F, N, 4) of these nodes at its times, in the columns `into`."""
     for tile in range(U(0), U(size), U(TILE)):
         end = tile + U(TILE) if tile + U(TILE) < U(size) else U(size)
         for k in range(U(len(nodes))):
-            n = U(nodes[k])
+            o = node_slot(U(nodes[k]))
+            n = U(into[k])
             for b in range(tile, end):
                 f = U(frames[U(start) + b])
-                o = node_slot(n) + b
-                pos[f, n, U(0)] = work[o]
-                pos[f, n, U(1)] = work[o + U(BLOCK)]
-                pos[f, n, U(2)] = work[o + U(2 * BLOCK)]
-                rot[f, n, U(0)] = work[o + U(3 * BLOCK)]
-                rot[f, n, U(1)] = work[o + U(4 * BLOCK)]
-                rot[f, n, U(2)] = work[o + U(5 * BLOCK)]
-                rot[f, n, U(3)] = work[o + U(6 * BLOCK)]
+                pos[f, n, U(0)] = work[o + b]
+                pos[f, n, U(1)] = work[o + b + U(BLOCK)]
+                pos[f, n, U(2)] = work[o + b + U(2 * BLOCK)]
+                rot[f, n, U(0)] = work[o + b + U(3 * BLOCK)]
+                rot[f, n, U(1)] = work[o + b + U(4 * BLOCK)]
+                rot[f, n, U(2)] = work[o + b + U(5 * BLOCK)]
+                rot[f, n, U(3)] = work[o + b + U(6 * BLOCK)]
 
 
 @kernel
-def run(kinds, spans, frames, runs, nodes, at, side, curves, joints, captured, ints, floats, room, pos, rot, sizes):  # type: ignore[no-untyped-def]
-    """Fills pos (F, N, 3) and rot (F, N, 4) of `nodes` and sizes (F, S) of the slots at the times at (F,), sides side (F,).
+def run(kinds, spans, frames, runs, nodes, into, at, side, curves, joints, captured, ints, floats, room, pos, rot, sizes):  # type: ignore[no-untyped-def]  # fmt: skip
+    """Fills pos (F, N, 3) and rot (F, N, 4), columns `into`, with `nodes` and sizes (F, S) of the slots at the times at (F,), sides side (F,).
 
     kinds: addresses of the kinds' functions (`rows.addresses`); spans: (G, 8) groups of times with one order of rows:
     first and end in frames (F,), which holds rows of times, in runs (R, 4), in curves.keyed and in curves.turning; captured (7 K, F): captured
@@ -91,7 +91,7 @@ def run(kinds, spans, frames, runs, nodes, at, side, curves, joints, captured, i
             # A run at a time over the block: what its rows say is read once, and its times wait for no other.
             for s in range(spans[g, 2], spans[g, 3]):
                 call(kinds[runs[s, 0]], runs[s, 1], runs[s, 2], runs[s, 3], size, ints, floats, room)  # type: ignore[call-arg]
-            copy_out(frames, block, size, nodes, room.work, pos, rot)
+            copy_out(frames, block, size, nodes, into, room.work, pos, rot)
             for k in range(sizes.shape[1]):
                 for b in range(U(size)):
                     sizes[frames[U(block) + b], k] = room.sizes[value_slot(k) + b]
