@@ -370,3 +370,20 @@ class Loops(unittest.TestCase):
         program = Program(scene(hand, held), take)
         with self.assertRaisesRegex(LoopError, "frames 20 to 60"):
             apply(program, Handover((("hand", "limb"),), "ik", 20.0))
+
+
+class Still(unittest.TestCase):
+    def test_what_stands_still_has_keys_at_its_ends_and_where_the_animator_keyed_it(self) -> None:
+        """An arm without keys on a body that moves: keys of what carries it are no reason for keys of its own."""
+        program = demo()
+        names = program.channel_names()
+        own = {names[c] for c in program.bounds["marl", "arm.L"].own.values()}
+        bare = program.on(replace(program.take, curves={n: c for n, c in program.take.curves.items() if n not in own}))
+        name = names[bare.bounds["marl", "arm.L"].systems["fk"].channels[4]]
+        timed = bare.with_curves({name: curve([Key(30.0, 0.0, 0.0), Key(50.0, 0.0, 0.0)])})
+        for before, wanted in ((bare, [0.0, 204.0]), (timed, [0.0, 30.0, 50.0, 204.0])):
+            for keys in ("kept", "few"):
+                take, proof = apply(before, Handover((("marl", "arm.L"),), "ik", 0.0, keys=keys))  # type: ignore[arg-type]
+                made = [c.times.tolist() for n, c in take.curves.items() if n in {f"marl/arm.L.ik.t{a}" for a in "xyz"}]
+                self.assertEqual(made, [wanted] * 3, keys)
+                self.assertLess(proof.departure_place.value, 1e-6)

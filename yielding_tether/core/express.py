@@ -448,7 +448,10 @@ def _carried(
     both_sides = np.concatenate([[start, end], inner, crossed])
     times = np.unique(np.concatenate([times, crossed]))
     fitted = fit_along(motion, target, times, np.isin(times, both_sides), near)
-    keyed = expressed(motion, target, curves, times, both_sides, source, open_end, fitted)
+    # Keys of what carries a part are no reason for keys of a channel that does not move; its own timing stays.
+    others = set(target.bound.own.values()) - set(target.channels.tolist())
+    told = None if placing.keys == "every" else program.key_times(others)
+    keyed = expressed(motion, target, curves, times, both_sides, source, open_end, fitted, told)
     if placing.keys in ("within", "few") and end > start:
         # Few keys are chosen out of dense ones, which must be dense enough: a locked limb may swing far in one frame.
         share = 1.0 if placing.keys == "within" else 0.5
@@ -467,7 +470,7 @@ def _carried(
             new = np.append(start, more)
             fitted = fitted.with_more(fit_along(motion, target, new, np.zeros(len(new), dtype=bool), near))
             times = fitted.times
-            keyed = expressed(motion, target, curves, times, both_sides, source, open_end, fitted)
+            keyed = expressed(motion, target, curves, times, both_sides, source, open_end, fitted, told)
             more = np.empty(0)
     if placing.keys == "few" and end > start:
         keyed = _few(local, target, motion, old, keyed, times, crossed, placing, judged, near)
@@ -590,11 +593,11 @@ def sources(program: Program, target: Target, start: float, end: float) -> set[i
 
 def expressed(
     motion: Motion, target: Target, old_curves: Mapping[str, Curve], times: Floats, both_sides: Floats,
-    source: set[int], open_end: bool, fitted: Fitted | None = None,
+    source: set[int], open_end: bool, fitted: Fitted | None = None, told: Floats | None = None,
 ) -> Curves:  # fmt: skip
     """Curves of a target with keys at these times along a motion; slopes are taken from both sides at the times in
     `both_sides`. What lies before the first and after the last time stays. `fitted`: what is fitted at these times, where that is
-    known."""
+    known; `told`: times at which a channel has a key even where it stands still all along, beside its own; by default all of them."""
     program = motion.program
     mine = target.mine
     start, end = float(times[0]), float(times[-1])
@@ -623,6 +626,8 @@ def expressed(
                 v_in, v_out = np.append(stepping[0], stepping[:-1]), stepping.copy()
             # Only where it steps is there a key between the ends.
             wanted[1:-1] = v_out[1:-1] != v_out[:-2]
+        elif told is not None and _stands(v_in[1:], v_out[:-1], s_in[1:], s_out[:-1]):
+            wanted[1:-1] = np.isin(times[1:-1], np.union1d(told, old.times))
         within = slice(1, -1)
         same = np.abs(v_in - v_out) <= 1e-12 * np.maximum(1.0, np.abs(v_in))
         v_out[within] = np.where(same, v_in, v_out)[within]
@@ -639,6 +644,12 @@ def expressed(
         made = Curve(np.stack([times, v_in, v_out, s_in, s_out], axis=1)[wanted], marks[wanted])
         found[name] = spliced(kept, made, (kept.times >= start) & (kept.times <= end))
     return found
+
+
+def _stands(arriving: Floats, leaving: Floats, slopes_in: Floats, slopes_out: Floats) -> bool:
+    """Whether a channel stands still from its first key to its last: values and slopes on the sides that face one another."""
+    values, slopes = np.concatenate([leaving, arriving]), np.concatenate([slopes_out, slopes_in])
+    return bool(len(values) > 2 and np.ptp(values) <= ROUNDING and np.abs(slopes).max() <= ROUNDING)
 
 
 def _beyond(
