@@ -597,7 +597,7 @@ def expressed(
 ) -> Curves:  # fmt: skip
     """Curves of a target with keys at these times along a motion; slopes are taken from both sides at the times in
     `both_sides`. What lies before the first and after the last time stays. `fitted`: what is fitted at these times, where that is
-    known; `told`: times at which a channel has a key even where it stands still all along, beside its own; by default all of them."""
+    known; `told`: times at which a channel that stands still has a key too, beside its own; by default all of them."""
     program = motion.program
     mine = target.mine
     start, end = float(times[0]), float(times[-1])
