@@ -54,6 +54,22 @@ class Bench(Pages):
         self.wait_for_revision(page, "Hand over right arm")
         self.assertEqual(self.errors, [])
 
+    def test_of_controls_that_lie_over_one_another_that_of_the_part_in_hand_is_dragged(self) -> None:
+        page = self.bench()
+        self.to_frame(page, 124)
+        # From the side the left hand is before the right one.
+        page.keyboard.press("3")
+        self.row(page, "right arm").click()
+        expect(page.get_by_label("Part card").get_by_role("heading")).to_contain_text("right arm")
+        self.settled(page)
+        (x, y), over = self.grab(page, "arm.R", 0), self.grab(page, "arm.L", 0)
+        self.assertLess(np.hypot(x - over[0], y - over[1]), 12)
+        page.mouse.move(x, y)
+        page.mouse.down()
+        page.mouse.move(x, y - 20, steps=3)
+        page.mouse.up()
+        self.wait_for_revision(page, "Pose right arm at frame 124")
+
     def test_who_asked_for_less_motion_gets_none(self) -> None:
         page = self.bench()
         play = page.get_by_role("button", name="Play", exact=True)

@@ -113,7 +113,7 @@ export function Handle({ info, spec, onHold }: Props) {
         ) : (
           <mesh ref={shape as React.RefObject<THREE.Mesh>} geometry={formOf(spec).geometry} material={material} renderOrder={5} />
         )}
-        <mesh geometry={bigger} scale={formOf(spec).grip} onPointerDown={grab}>
+        <mesh geometry={bigger} scale={formOf(spec).grip} userData={{ handle: spec }} onPointerDown={grab}>
           <meshBasicMaterial transparent opacity={0} depthWrite={false} />
         </mesh>
       </group>

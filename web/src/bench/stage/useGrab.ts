@@ -22,6 +22,10 @@ export function useGrab(info: TakeInfo, spec: HandleInfo, group: RefObject<THREE
   const { letGo } = useActions();
   return (event: ThreeEvent<PointerEvent>) => {
     if (event.button !== 0 || !group.current?.visible) return;
+    // Of several under the pointer that of the part in hand goes first, behind others too.
+    const { focus } = useBench.getState();
+    const ofFocus = ({ eventObject: { userData, parent } }: THREE.Intersection & { eventObject: THREE.Object3D }) => parent?.visible && same((userData as { handle?: HandleInfo }).handle ?? null, focus);
+    if (focus && !same(spec, focus) && event.intersections.some(ofFocus)) return;
     event.stopPropagation();
     const table = poseNow();
     if (!table) return;
