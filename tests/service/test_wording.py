@@ -10,9 +10,11 @@ import numpy as np
 from tests.core.readings import drive_of
 from tests.core.test_handover import demo
 from yielding_tether.core.curves import LEAVING
+from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.program import Program
-from yielding_tether.service.describe import strands
+from yielding_tether.demo import named
+from yielding_tether.service.describe import dials, strands
 from yielding_tether.service.guard import is_local
 from yielding_tether.service.studio import Recent
 
@@ -33,6 +35,15 @@ class Sentences(unittest.TestCase):
         _, proof = apply(demo(), Handover((("marl", "arm.R"),), "ik", 118.0))
         locked = replace(proof, gives={"marl/arm.R.ik.carry": 0.2}, residual_place=0.004)
         self.assertIn("locked channels leave 4.0 mm: marl/arm.R.ik.carry could give way", locked.sentence)
+
+
+class Dials(unittest.TestCase):
+    def test_what_is_followed_at_two_places_has_two_names(self) -> None:
+        program = Program(*named("Lantern round"))
+        snapped = {"to": "marl/hand.R", "after": "snap"}
+        after = program.on(run(program, "retether", Asked((("lantern", "lantern"),), 20.0, None, snapped)).take)
+        told = [d.anchor for d in dials(after, after.bound("lantern", "lantern"), 30.0)]
+        self.assertEqual(told, ["Marl's right arm", "Marl's left arm", "hook", "Marl's right arm 2"])
 
 
 class Strands(unittest.TestCase):

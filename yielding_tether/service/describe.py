@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from dataclasses import replace
 
@@ -611,15 +612,20 @@ def card(program: Program, member_id: str, part_name: str, frame: float, layer: 
 
 def dials(program: Program, bound: Bound, frame: float) -> list[s.Dial]:
     """What the controls of a part can follow, and how far they do at a frame."""
-    found = []
+    found: list[s.Dial] = []
     names = program.channel_names()
+    told: Counter[tuple[str, str]] = Counter()
     for tether in program.take.tethers:
         if tether.member != bound.member.id or tether.control not in bound.followers:
             continue
         channels = [program.channels[n] for n in tether.weights]
+        # The same thing may be followed at several places: by the hand, and by a grip.
+        anchor = _anchor_label(program, tether.anchor_member, tether.anchor)
+        told[tether.control, anchor] += 1
+        which = told[tether.control, anchor]
         found.append(
             s.Dial(
-                anchor=_anchor_label(program, tether.anchor_member, tether.anchor),
+                anchor=f"{anchor} {which}" if which > 1 else anchor,
                 control=_apart(bound, tether), channels=[names[c] for c in channels],
                 weight=float(program.now(frame, channels).max(initial=0.0)),
                 keyed=any(program.curve(c).find(frame) is not None for c in channels),

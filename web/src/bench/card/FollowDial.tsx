@@ -18,7 +18,7 @@ export function FollowDial({ dial, part, frame, onKeep }: { dial: Card["dials"][
   return (
       <Box sx={{ display: "flex", alignItems: "center", gap: 1, fontSize: 12.5, height: 19 }}>
         <Tooltip title={`${name}. The dial blends the pose. To follow something else with the pose kept, click here.`} placement="right">
-          <Link component="button" underline="hover" onClick={onKeep} sx={{ width: 92, flexShrink: 0, fontSize: 12.5, textAlign: "left", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>
+          <Link component="button" underline="hover" onClick={onKeep} sx={{ width: 126, flexShrink: 0, fontSize: 12.5, textAlign: "left", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>
             <span aria-hidden>{dial.keyed ? "● " : "○ "}</span>
             {name}
           </Link>
