@@ -172,8 +172,8 @@ def in_rows() -> list[tuple[int, int, int, str]]:
     names = modules()
     browsers = deque(n for n in names if "interface" in n)
     waiting = deque(n for n in names if "service" in n)
-    others: deque[str] = deque(n for n in names if n not in {*browsers, *waiting})
-    others.extend(STEPS)
+    # What can't be shared comes first: at the end it would leave a core with nothing to do.
+    others: deque[str] = deque([*STEPS, *(n for n in names if n not in {*browsers, *waiting})])
     results: list[tuple[int, int, int, str]] = []
 
     def work(rows: list[Callable[[], str]]) -> None:
