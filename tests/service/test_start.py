@@ -154,8 +154,12 @@ class Starting(unittest.TestCase):
                     time.sleep(0.002)
                 self.assertIsNone(killed.poll())
                 killed.kill()
+            # What somebody else left there is not ours to remove.
+            mine = cluster.folder / "notes.newest"
+            mine.write_text("an afternoon's work")
             cluster.start()
             self.assertTrue(cluster._answers(), moment)
+            self.assertTrue(mine.exists())
 
     def test_files_that_a_start_did_not_make_are_never_removed(self) -> None:
         port = free_port()

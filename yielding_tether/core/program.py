@@ -279,9 +279,6 @@ class Program:
         still_wanted()
         at = np.ascontiguousarray(times, dtype=np.float64)
         which = sides(side, len(at))
-        if self.take.layers and self.layering.channels:
-            # What has layers comes as it is in the end: an unlayered take has the very same rows.
-            overrides = {**self._layered(at, which), **(overrides or {})}
         if len(at) > PIECE and self.take.captures:
             return self._in_pieces(at, which, overrides or {}, only)
         shape = (len(at), self.rig.shown)
@@ -311,6 +308,9 @@ class Program:
         sizes = np.empty((len(at), slots if slots > 1 else 0))
         if not len(at):
             return sizes
+        if self.take.layers and self.layering.channels:
+            # What has layers comes as it is in the end: an unlayered take has the very same rows.
+            overrides = {**self._layered(at, side), **overrides}
         over = np.array(list(overrides), dtype=np.int64)
         forced = np.empty((len(over), len(at)))
         for k, value in enumerate(overrides.values()):
@@ -346,10 +346,8 @@ class Program:
         pos, rot = np.empty((len(every), len(given), 3)), np.empty((len(every), len(given), 4))
         for some in pieces(len(every)):
             still_wanted()
-            at, over = every[some], among(overrides or {}, some)
-            if self.take.layers and self.layering.channels:
-                over = {**self._layered(at, which[some]), **over}
-            self._work_out(at, which[some], over, wanted, given, np.arange(len(given)), pos[some], rot[some])
+            over = among(overrides or {}, some)
+            self._work_out(every[some], which[some], over, wanted, given, np.arange(len(given)), pos[some], rot[some])
         return pos, rot
 
     def sizes(self, times: Floats, side: int | Ints, node: int) -> Floats:

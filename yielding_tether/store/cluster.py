@@ -78,11 +78,10 @@ class Cluster:
         self._own_folder()
         data, secret = self.folder / "data", self.folder / "password"
         # What a start that was killed made half. It may still be at work on it: then it fails now, and ends.
-        for half in self.folder.glob("*.new*"):
-            if half.is_dir():
-                shutil.rmtree(half, ignore_errors=True)
-            else:
-                half.unlink(missing_ok=True)
+        for half in self.folder.glob("data.new*"):
+            shutil.rmtree(half, ignore_errors=True)
+        for half in self.folder.glob("password.new*"):
+            half.unlink(missing_ok=True)
         if not data.exists():
             self._create(data, secret)
         for needed in (data / "PG_VERSION", secret):
