@@ -17,7 +17,9 @@ import time
 from collections.abc import Callable
 from dataclasses import replace
 from fractions import Fraction
+from functools import partial
 from typing import Any
+from unittest.mock import patch
 
 import httpx
 import numpy as np
@@ -58,6 +60,12 @@ def fastest(work: Callable[[], object], times: int) -> float:
     return min(found)
 
 
+def alone(work: Callable[[], object], times: int) -> float:
+    """Seconds of the fastest of some runs without the help of other cores."""
+    with patch("yielding_tether.core.program.CORES", 1):
+        return fastest(work, times)
+
+
 def pin_forward_kinematics(program: Program, frames: int) -> Callable[[], None]:
     """Forward kinematics alone of the same joints in the rigid-body library, spherical joints, one call a frame."""
     model = pin.Model()
@@ -89,7 +97,8 @@ def driven_by(program: Program, system: str) -> Program:
 
 
 def evaluation() -> None:
-    """A whole take against forward kinematics alone of the same tree, as it is and driven by one kind of system."""
+    """A whole take, by all cores, against forward kinematics alone of the same tree by one, as the reference offers it; as it is
+    and driven by one kind of system."""
     program = Program(*cast_off())
     frames = program.take.frames
     reference = pin_forward_kinematics(program, len(frames))
@@ -100,16 +109,20 @@ def evaluation() -> None:
     }
     # In turns, so that all meet the same machine.
     ratios: dict[str, list[float]] = {name: [] for name in takes}
+    single: dict[str, list[float]] = {name: [] for name in takes}
     pins = []
     for _ in range(11):
         pins.append(fastest(reference, 9))
         for name, (one, _) in takes.items():
-            ratios[name].append(fastest(lambda one=one: one.evaluate(frames), 9) / pins[-1])
+            whole = partial(one.evaluate, frames)
+            ratios[name].append(fastest(whole, 9) / pins[-1])
+            single[name].append(alone(whole, 9) / pins[-1])
     per_frame = float(np.median(pins)) / len(frames)
     for name, (_, bound) in takes.items():
         say(
             f"whole-take evaluation {name}, against forward kinematics alone", median=round(float(np.median(ratios[name])), 2),
             bound=bound, least=round(min(ratios[name]), 2), most=round(max(ratios[name]), 2),
+            on_one_core=round(float(np.median(single[name])), 2),
         )  # fmt: skip
     long = np.tile(frames, 5)
     say(
@@ -117,8 +130,8 @@ def evaluation() -> None:
         joints=len(program.joints()[0]), frames=len(frames),
         ratio_at_five_times=round(fastest(lambda: program.evaluate(long), 20) / len(long) / per_frame, 2),
     )  # fmt: skip
-    single = float(np.median([fastest(lambda: program.evaluate([100.0]), 30) for _ in range(11)]))
-    say("one frame", microseconds=round(1e6 * single, 1), bound=70, pin_frames=round(single / per_frame, 1))
+    frame = float(np.median([fastest(lambda: program.evaluate([100.0]), 30) for _ in range(11)]))
+    say("one frame", microseconds=round(1e6 * frame, 1), bound=70, pin_frames=round(frame / per_frame, 1))
 
 
 def kernels() -> None:
@@ -181,9 +194,17 @@ def bodies() -> None:
         frames = program.take.frames
         reference = pin_forward_kinematics(program, len(frames))
         program.evaluate(frames)
-        ratios = [fastest(lambda p=program, f=frames: p.evaluate(f), 5) / fastest(reference, 5) for _ in range(9)]
-        median = round(float(np.median(ratios)), 2)
-        say(f"whole-take evaluation, {name}", median=median, bound=bound, joints=len(program.joints()[0]))
+        whole = partial(program.evaluate, frames)
+        ratios = [fastest(whole, 5) / fastest(reference, 5) for _ in range(9)]
+        single = [alone(whole, 5) / fastest(reference, 5) for _ in range(9)]
+        median, one = (round(float(np.median(r)), 2) for r in (ratios, single))
+        say(
+            f"whole-take evaluation, {name}",
+            median=median,
+            bound=bound,
+            on_one_core=one,
+            joints=len(program.joints()[0]),
+        )
 
 
 def layers() -> None:

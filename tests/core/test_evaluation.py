@@ -6,17 +6,19 @@ import sys
 import unittest
 from dataclasses import replace
 from threading import Thread
+from unittest.mock import patch
 
 import numpy as np
 
 from tests.depth import DEPTH
+from yielding_tether.core.cores import shared
 from yielding_tether.core.curves import ARRIVING, LEAVING, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError, LoopError
 from yielding_tether.core.parts import FkPart
 from yielding_tether.core.program import Program, evaluate
 from yielding_tether.core.takes import WORLD, Capture, Take, Tether
 from yielding_tether.core.tape import Tape
-from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
+from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
 
 from .worlds import Generator, limb_member, prop, random_curve, random_take, scene, stepped, weights
 
@@ -91,6 +93,45 @@ class Threads(unittest.TestCase):
             for thread in threads:
                 thread.join()
         self.assertEqual(missed, [])
+
+    def test_cores_share_a_take_and_all_get_the_same_bits(self) -> None:
+        """However many share it, with values in place of the curves too, and whoever else asks for the same take meanwhile."""
+        first, _, _ = exchange(np.random.default_rng(2))
+        rng = np.random.default_rng(5)
+        times = rng.uniform(-3.0, 65.0, 400)
+        over: list[dict[int, float | Floats]] = [{}, {first.channels["hand/limb.ik.tx"]: rng.uniform(-1.0, 1.0, 400)}]
+        wanted = [first.evaluate(times, overrides=o) for o in over]
+        wrong: list[int] = []
+
+        def work(program: Program) -> None:
+            for n in range(6):
+                found = program.evaluate(times, overrides=over[n % 2])
+                if (
+                    found.pos.tobytes() != wanted[n % 2].pos.tobytes()
+                    or found.rot.tobytes() != wanted[n % 2].rot.tobytes()
+                ):
+                    wrong.append(n)
+
+        for cores in (2, 3, 7):
+            with patch.multiple("yielding_tether.core.program", CORES=cores, SHARE=1, WORTH=0):
+                program = first.with_curves({})
+                threads = [Thread(target=work, args=(program,)) for _ in range(3)]
+                for thread in threads:
+                    thread.start()
+                for thread in threads:
+                    thread.join()
+            self.assertEqual(len(program._rooms), cores)
+        self.assertEqual(wrong, [])
+
+    def test_shared_work_keeps_its_order_and_its_faults_are_heard(self) -> None:
+        def nested(n: int) -> list[int]:
+            return shared(lambda k: 10 * n + k, range(4))
+
+        self.assertEqual(shared(nested, range(5)), [nested(n) for n in range(5)])
+        self.assertEqual(shared(nested, []), [])
+        for k in (0, 4):
+            with self.assertRaises(ZeroDivisionError):
+                shared(lambda n, k=k: 1 / (n - k), range(5))
 
 
 class Plain(unittest.TestCase):

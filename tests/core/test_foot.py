@@ -24,7 +24,7 @@ from yielding_tether.core.operations.pose import Drag, solve_all
 from yielding_tether.core.parts.leg import LegPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
-from yielding_tether.core.takes import Take
+from yielding_tether.core.takes import Contact, Standing, Take
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo.cast_off import cast_off, ferry_scene
 from yielding_tether.demo.posing import keyed
@@ -39,6 +39,14 @@ def standing() -> tuple[Program, Bound]:
     program = driven(program, program.bound(*LEG), "ik")
     # Not so straight that the foot is out of reach.
     return program.with_curves({"marl/leg.R.ik.ty": set_value(EMPTY, 0.0, 0.25, SMOOTH)}), program.bound(*LEG)
+
+
+def with_locked(program: Program, channel: str) -> Program:
+    """The same with a channel of his right foot locked."""
+    scene = program.scene
+    parts = tuple(replace(p, locked=(channel,)) if p.name == "leg.R" else p for p in scene.member("marl").parts)
+    members = tuple(replace(m, parts=parts) if m.id == "marl" else m for m in scene.members)
+    return Program(replace(scene, members=members), program.take)
 
 
 def over(bound: Bound, **values: float | Floats) -> dict[int, float | Floats]:
@@ -168,13 +176,7 @@ class Fitting(unittest.TestCase):
 
     def test_a_locked_roll_leaves_its_pitch_to_the_control(self) -> None:
         program, bound = standing()
-        member = program.scene.member("marl")
-        parts = tuple(replace(p, locked=("roll",)) if p.name == "leg.R" else p for p in member.parts)
-        scene = replace(
-            program.scene,
-            members=tuple(replace(m, parts=parts) if m.id == "marl" else m for m in program.scene.members),
-        )
-        locked = Program(scene, program.take)
+        locked = with_locked(program, "roll")
         pose = program.evaluate([0.0], overrides=over(bound, rx=0.4, ry=0.2))
         found = fit(locked, locked.bound(*LEG), "ik", pose)
         self.assertLess(max(found.position.max(), found.rotation.max()), 1e-6)
@@ -198,6 +200,47 @@ class Used(unittest.TestCase):
         a, b = program.evaluate(times), after.evaluate(times)
         self.assertLess(np.abs(a.pos[:, bound.nodes] - b.pos[:, bound.nodes]).max(), 1e-6)
         self.assertFalse([f for f in find_all(after) if f.part == "leg.R"], "a roll is no foot out of reach")
+
+    def test_where_a_foot_turns_about_what_of_it_stands_the_control_stays(self) -> None:
+        """Heel first, then flat, then on its ball: in all of that the control is one, and headings are turns about these points."""
+        program, bound = standing()
+        take = replace(program.take, last=30)
+        turning = keyed(
+            "marl", {
+                "leg.R.ik.roll": [(0, -25), (4, -25), (8, 0), (16, 0), (20, 30), (30, 30)],
+                "leg.R.ik.heel": [(0, 30), (3, 25), (8, 0), (30, 0)], "leg.R.ik.ball": [(0, 0), (16, 0), (23, -35), (30, -35)],
+            },
+        )  # fmt: skip
+        stands = (Standing("heel", 3.0, 8.0), Standing("ball", 8.0, 23.0))
+        whole = Contact("marl", "foot.R", "deck", "deck", 8.0, 16.0, points=stands)
+        alone = replace(whole, first=3.0, last=8.0, points=stands[:1])
+        program = program.on(replace(take, contacts=(whole,))).with_curves(turning)
+        in_fk = program.on(hand_over(program, Handover((LEG,), "fk", 0.0, keys="every"))[0])
+        bare = in_fk.with_curves(dict.fromkeys(turning, EMPTY))
+        control = [bound.own["leg.R.ik", c] for c in ("tx", "ty", "tz", "rx", "ry", "rz")]
+        turns = [bound.own["leg.R.ik", c] for c in ("heel", "ball")]
+        locked = with_locked(bare, "heel")
+        for base, contact, first, last, moves in (
+            (bare, whole, 3.0, 23.0, False), (bare, alone, 3.0, 8.0, False), (bare, None, 3.0, 23.0, True),
+            (locked, whole, 3.0, 8.0, True),
+        ):  # fmt: skip
+            given = base.on(replace(base.take, contacts=(contact,) if contact else ()))
+            for keys in ("every", "kept"):
+                after = given.on(hand_over(given, Handover((LEG,), "ik", 0.0, keys=keys))[0])
+                every = np.arange(0.0, 30.01)
+                was, now = given.evaluate(every), after.evaluate(every)
+                self.assertLess(np.abs(was.pos - now.pos)[:, bound.nodes].max(), 1e-6 if keys == "every" else 0.02)
+                times = np.arange(first, last + 0.01) if keys == "every" else np.array([first, 8.0])
+                with self.subTest(contact=contact, keys=keys, locked=base is locked):
+                    values = after.sample(times, np.where(times == last, 1, 0), np.array(control))
+                    self.assertEqual(np.ptp(values, axis=1).max() > 1e-3, moves)
+                    if base is bare and contact is whole and keys == "every":
+                        found, made = (p.sample(times, channels=np.array(turns)) for p in (after, program))
+                        np.testing.assert_allclose(found, made, atol=1e-6)
+                        # They go away after it, and nothing makes a step.
+                        self.assertLess(np.abs(after.sample([30.0], channels=np.array(turns))).max(), 1e-9)
+                        fine = after.sample(np.arange(0.0, 30.0, 0.05), channels=np.array(turns))
+                        self.assertLess(np.abs(np.diff(fine)).max(), 0.02)
 
     def test_a_planted_foot_stands_still_while_it_had_rolled(self) -> None:
         program, bound = standing()

@@ -7,9 +7,11 @@ import time
 import unittest
 from unittest.mock import patch
 
+import numpy as np
 from starlette.types import Message, Send
 
 from tests.core.test_handover import demo
+from yielding_tether.core.cores import CORES
 from yielding_tether.core.program import Program
 from yielding_tether.service import quiet, studio
 from yielding_tether.service.studio import MOST_BYTES, Recent, held_by
@@ -42,7 +44,9 @@ class Bytes(unittest.TestCase):
         self.assertGreaterEqual(sum(held.values()), 3 * curves)
         other = held_by(program.with_curves({}))
         self.assertEqual({k for k in held if k not in other}, {id(program)})
-        self.assertGreater(studio.ROOM, sum(a.nbytes for a in program._room))
+        program.evaluate(np.linspace(0.0, 100.0, 1000))
+        self.assertEqual(len(program._rooms), CORES)
+        self.assertGreater(studio.ROOM, sum(a.nbytes for _, room in program._rooms.values() for a in room))
 
 
 class Stillness(unittest.TestCase):

@@ -8,14 +8,13 @@ are held tighter until that is within the tolerance.
 
 from __future__ import annotations
 
-import os
 from collections.abc import Callable, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 import numpy as np
 from numpy.typing import NDArray
 
+from .cores import shared
 from .curves import STEPPED, Curve, sample
 from .kernels.few import Dense, fewest_keys
 from .transforms import Floats, Ints
@@ -48,10 +47,6 @@ IDLE = 1e-9
 BESIDE = 3
 #: How many times on both sides are held tighter with one that strays.
 SPREAD = 1
-
-
-#: Who searches channels side by side.
-_POOL = ThreadPoolExecutor(max(1, min(4, os.cpu_count() or 1)), "few keys")
 
 
 class _Thin(NamedTuple):
@@ -185,7 +180,7 @@ def choose(
             return (_thinned(*given), everywhere) if anew else _thinned_anew(thin[n], *given)
 
         # Channels know nothing of one another here, and the search is compiled: cores share them.
-        for n, (made, there) in zip(able, _POOL.map(one, able), strict=True):
+        for n, (made, there) in zip(able, shared(one, able), strict=True):
             thin[n] = made
             where |= there
         found = dense | {n: thin[n].curve(dense[n], tried) for n in able}

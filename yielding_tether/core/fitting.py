@@ -9,6 +9,7 @@ import numpy as np
 
 from .program import Poses, Program
 from .rig import Bound, BoundSystem
+from .stance_turns import stance_turns
 from .transforms import Floats, Ints, rotation_distance
 
 
@@ -41,7 +42,8 @@ def fit_values(
         return mine.system.fit(bound, replace(program.posed(bound, poses), kept=kept), near)
     if mine.system.ample and _made(program, bound, system, poses):
         return program.sample(poses.times, poses.side, mine.channels)
-    return mine.system.fit(bound, program.posed(bound, poses), near)
+    turned = stance_turns(program, bound, mine, poses.times, poses.side)
+    return mine.system.fit(bound, replace(program.posed(bound, poses), kept=turned), near)
 
 
 #: What values that a take has leave (metres, radians) of a pose that they make.

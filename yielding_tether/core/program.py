@@ -16,6 +16,7 @@ from typing import Any, NamedTuple
 
 import numpy as np
 
+from .cores import CORES, shared
 from .curves import EMPTY, LEAVING, STEPPED, Curve, pack, sides
 from .errors import CoreError
 from .followers import BoundControl
@@ -35,6 +36,8 @@ _NONE = np.empty(0, dtype=np.int64)
 _NO_VALUES = np.empty((0, 0))
 #: Times that are worked out in one go where there may be many.
 PIECE = 4096
+#: Rows, of all times together, that are worth another core's while; and after how many it is worth a room of its own.
+SHARE, WORTH = 4000, 40_000
 
 
 def _same(a: Mapping[str, object], b: Mapping[str, object]) -> bool:
@@ -144,6 +147,10 @@ class Program:
                 raise CoreError(f"The take has keys for {name}, which nothing in the cast has.")
         self._pack()
         self._plans: dict[tuple[bytes, bytes], _Plan] = {}
+        #: Rooms that nobody works in, each with how many Euler angles it has the sines and cosines of; by the part of the times
+        #: that is worked out in it, so that a core mostly meets its own.
+        self._rooms: dict[int, tuple[int, Room]] = {}
+        self._worked = 0
         self._known_codes: dict[tuple[bytes, bytes], Ints] = {}
         #: What others have measured of it, by what they measured.
         self.measured: dict[Hashable, Any] = {}
@@ -224,8 +231,8 @@ class Program:
         self._moving_switches = np.flatnonzero(np.isin(self._switches, self._keyed))
         self._switch_curves = pack([self.take.curves[names[c]] for c in self._switches[self._moving_switches]])
 
-    @cached_property
     def _room(self) -> Room:
+        """Room to work in, for one at a time."""
         values = np.repeat(self._fixed, BLOCK)
         work = np.zeros((self.rig.count, NODE_ROWS, BLOCK))
         work[self.world, -1] = 1.0
@@ -327,11 +334,30 @@ class Program:
         )
         ints, floats = self.rig.tape.arrays
         captured = self._captures(at, joints)
-        run(
-            addresses(), spans, groups.order, runs, nodes, into, at, side, curves, joints, captured, ints, floats, self._ready(),
-            pos, rot, sizes,
+        given = (
+            addresses(), spans, groups.order, runs, nodes, into, at, side, curves, joints, captured, ints, floats, pos, rot, sizes
         )  # fmt: skip
+        parts = self._shares(len(at), runs, len(plans)) if len(at) >= BLOCK else 1
+        if parts < 2:
+            self._work(0, 0, len(at), given)
+        else:
+            cuts = [len(at) * k // parts for k in range(parts + 1)]
+            shared(lambda k: self._work(k, cuts[k], cuts[k + 1], given), range(parts))
         return sizes
+
+    def _shares(self, times: int, runs: Ints, plans: int) -> int:
+        """Among how many cores work is shared: what a time costs goes by the rows that are run for it."""
+        work = times * int(runs[:, 3].sum()) // plans
+        self._worked += work
+        parts = min(CORES, work // SHARE)
+        # A room for each of them must have been worth its while.
+        return parts if parts <= len(self._rooms) or self._worked >= WORTH else 1
+
+    def _work(self, part: int, first: int, end: int, given: tuple[Any, ...]) -> None:
+        """Runs rows over a part of the times, in a room that nobody else works in."""
+        halved, room = self._ready(part)
+        run(room, first, end, *given)
+        self._rooms[part] = halved, room
 
     def track(
         self,
@@ -406,15 +432,16 @@ class Program:
         nodes = np.setdiff1d(np.arange(self.rig.shown), own)
         return nodes, self._gaps(nodes)
 
-    def _ready(self) -> Room:
-        """The room, with the sines and cosines of all Euler angles that do not change."""
-        room = self._room
-        if len(self.rig.tape.turning) != self.__dict__.get("_halved"):
+    def _ready(self, part: int) -> tuple[int, Room]:
+        """How many Euler angles do not change, and a room that nobody works in with the sines and cosines of those."""
+        found = self._rooms.pop(part, None)
+        halved, room = found or (0, self._room())
+        if halved != len(self.rig.tape.turning):
             # Rows are made as they are first needed, and may bring angles that nobody asked for before.
             angles = self.rig.tape.angles
             halve(room.values, angles, U(0), U(len(angles)), U(BLOCK), room.waves)
-            self.__dict__["_halved"] = len(angles)
-        return room
+            halved = len(angles)
+        return halved, room
 
     def _captures(self, at: Floats, joints: Ints) -> Floats:
         """(7 K, F) local places and rotations of joints (K,) of the captures, numbered through all of them, in order of these."""

@@ -10,6 +10,7 @@ from dataclasses import dataclass, replace
 from typing import Generic, TypeVar
 
 from ..core import clips
+from ..core.cores import CORES
 from ..core.errors import CoreError
 from ..core.findings import Finding, Memory, find_all
 from ..core.operations import Outcome, pose
@@ -41,7 +42,7 @@ V = TypeVar("V")
 
 
 #: Bytes that a take made ready works in.
-ROOM = 1_500_000
+ROOM = 1_500_000 * CORES
 #: Bytes that entries of one kind may hold together, and most of them.
 MOST_BYTES, MOST = 80_000_000, 24
 

@@ -12,7 +12,7 @@ from ..transforms import Floats, Ints
 from .block import BLOCK, NODE_ROWS, U, node_slot, value_slot
 from .rows import call
 from .sample import halve, in_order, sample_row
-from .scalars import kernel, written
+from .scalars import freely, written
 
 
 class Curves(NamedTuple):
@@ -54,18 +54,20 @@ def copy_out(frames, start, size, nodes, into, work, pos, rot):  # type: ignore[
                 rot[f, n, U(3)] = work[o + b + U(6 * BLOCK)]
 
 
-@kernel
-def run(kinds, spans, frames, runs, nodes, into, at, side, curves, joints, captured, ints, floats, room, pos, rot, sizes):  # type: ignore[no-untyped-def]  # fmt: skip
+@freely
+def run(room, lo, hi, kinds, spans, frames, runs, nodes, into, at, side, curves, joints, captured, ints, floats, pos, rot, sizes):  # type: ignore[no-untyped-def]  # fmt: skip
     """Fills pos (F, N, 3) and rot (F, N, 4), columns `into`, with `nodes` and sizes (F, S) of the slots at the times at (F,), sides side (F,).
 
-    kinds: addresses of the kinds' functions (`rows.addresses`); spans: (G, 8) groups of times with one order of rows:
-    first and end in frames (F,), which holds rows of times, in runs (R, 4), in curves.keyed and in curves.turning; captured (7 K, F): captured
-    joints (K,) at these times.
+    lo, hi: first and end in frames of what of it is done; kinds: addresses of the kinds' functions (`rows.addresses`); spans: (G, 8)
+    groups of times with one order of rows: first and end in frames (F,), which holds rows of times, in runs (R, 4), in curves.keyed
+    and in curves.turning; captured (7 K, F): captured joints (K,) at these times.
     """
     values, waves, times, late = room.values, room.waves, room.times, room.late
     for g in range(len(spans)):
-        for block in range(spans[g, 0], spans[g, 1], BLOCK):
-            size = BLOCK if block + BLOCK < spans[g, 1] else spans[g, 1] - block
+        begin = spans[g, 0] if spans[g, 0] > lo else lo
+        end = spans[g, 1] if spans[g, 1] < hi else hi
+        for block in range(begin, end, BLOCK):
+            size = BLOCK if block + BLOCK < end else end - block
             for b in range(U(size)):
                 f = frames[U(block) + b]
                 times[b] = at[f]

@@ -3,7 +3,8 @@
 Beside the ten values of a two-segment limb there are roll, bank, turns about heel, ball and tip, and of a toe a lift and its
 own turn: more than there are freedoms. So a fit keeps values that make the pose already; else the control is level in what
 it follows with the heading of the sole, roll is the sole's pitch along that and bank its tilt after it, and what they leave goes
-to the control. The formulas are in `kernels.foot`.
+to the control. Where the foot turns about a point by which it stands, that takes the heading (`stance_turns`), and the control
+stays. The formulas are in `kernels.foot`.
 """
 
 from __future__ import annotations
@@ -19,7 +20,7 @@ from ..kernels.foot import AIM, SOFT, TOE, feet
 from ..tape import Run, Tape, signs_of
 from ..transforms import Floats, Ints, inverse, multiply, rotate
 from .place import fit_control
-from .system import Control, Handle, Posed, Rolling, State
+from .system import Control, Handle, Posed, Rolling, State, Turning
 from .two_segment import TwoSegment, ik_name
 
 if TYPE_CHECKING:
@@ -95,6 +96,12 @@ class RollingFoot(TwoSegment):
         most = cast("LegPart", bound.part).sole.tip_from - SOFT
         return Rolling(channels[_ROLL], level, most) if control == ik_name(bound) else None
 
+    def turning(self, bound: Bound) -> Turning:
+        left, _, forward = sole_of(bound)[15:24].reshape(3, 3)
+        return Turning(
+            ik_name(bound), {name: _ROLL + 2 + k for k, name in enumerate(("heel", "ball", "tip"))}, left, forward
+        )
+
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         channels, sole = bound.systems[self.name].channels, sole_of(bound)
         control = bound.controls[ik_name(bound)].node
@@ -115,7 +122,9 @@ class RollingFoot(TwoSegment):
 
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         shape = super().fit(bound, posed, near)
-        foot = np.stack([posed.kept[k] for k in range(_ROLL, _LIFT)]) if posed.kept else self._level(bound, posed, near)
+        foot = self._level(bound, posed, near)
+        for k in posed.kept.keys() & range(_ROLL, _LIFT):
+            foot[k - _ROLL] = posed.kept[k]
         shape[:6] = self._control(bound, posed, foot, near)
         if len(bound.nodes) <= 3:
             return np.concatenate([shape, foot])

@@ -99,6 +99,16 @@ class Space(NamedTuple):
     pivot: Floats | None = None
 
 
+class Turning(NamedTuple):
+    """How an end turns about what of it stands, while its control stays: that control's name; by the name of the point, the place
+    of the channel among those of the system; and the ways to the left and forward (3,) of its sole, in its joint."""
+
+    control: str
+    channels: Mapping[str, int]
+    left: Floats
+    forward: Floats
+
+
 @dataclass(frozen=True)
 class Posed:
     """What a fit reads, at F times for the n joints of a part: places and rotations in the world, those of what each hangs
@@ -211,6 +221,10 @@ class System:
 
     def rolls(self, bound: Bound, control: str) -> Rolling | None:
         """How what rests on a control rolls while that stands; None where nothing does."""
+        return None
+
+    def turning(self, bound: Bound) -> Turning | None:
+        """How its end turns about what of it stands; None where only its control does that."""
         return None
 
     def stays(self, bound: Bound) -> list[int]:
