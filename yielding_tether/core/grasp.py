@@ -13,15 +13,15 @@ from typing import NamedTuple
 
 import numpy as np
 
-from .cast import Shape
 from .program import Poses, Program
 from .rig import Bound
-from .shapes import solid_distance
+from .shapes import capsules_distance, solid_distance
 from .transforms import Floats, Ints, inverse, multiply, rotate
 from .values import PoseValue, turned
 
-#: How far off a surface fingers stop, metres; balls along a bone; steps in which a finger is bent, and halvings of the last.
-CLEAR, BALLS, STEPS, HALVINGS = 4e-4, 17, 60, 24
+#: How far off a surface fingers stop, metres; balls along a bone; steps in which a finger is bent, and parts into which the last
+#: of them is cut again and again.
+CLEAR, BALLS, STEPS, PARTS, ROUNDS = 4e-4, 17, 60, 32, 5
 #: How far the first joint of a finger may be bent back where it would begin within the surface, radians, and in how many steps.
 BACK, BACK_STEPS = float(np.radians(50.0)), 50
 #: Shares tried for each joint of a finger that missed.
@@ -75,35 +75,48 @@ def balls_of(bound: Bound) -> Balls:
 
 
 class Surface:
-    """The shapes of members as they stand at one moment."""
+    """The shapes of members as they stand at F moments."""
 
-    def __init__(self, program: Program, members: Sequence[str], frame: float) -> None:
-        self.parts: list[tuple[Shape, Floats, Floats, float]] = []
+    def __init__(self, program: Program, members: Sequence[str], frames: Floats) -> None:
         shapes = [(m.id, s) for m in program.scene.members if m.id in members for s in m.shapes]
         nodes = [program.nodes[id, s.joint] for id, s in shapes]
-        poses = program.evaluate([frame], only=nodes)
-        for (_, shape), node in zip(shapes, nodes, strict=True):
-            size = float(program.sizes(np.array([frame]), 0, node)[0])
-            self.parts.append((shape, poses.pos[0, node], poses.rot[0, node], size))
+        poses = program.evaluate(frames, only=nodes)
+        self.shapes = [s for _, s in shapes]
+        #: (F, M, 3), (F, M, 4), (F, M): where the joints of the shapes are, and how large.
+        self.pos, self.rot = poses.pos[:, nodes], poses.rot[:, nodes]
+        known = {node: program.sizes(frames, 0, node) for node in set(nodes)}
+        self.sizes = np.stack([known[node] for node in nodes], axis=1) if nodes else np.ones((len(frames), 0))
 
     def keep_near(self, point: Floats, reach: float) -> None:
         """Leaves out what is farther than `reach` from a point (3,), but for what is nearest to it: nothing that far is met, and
         asking costs as much for each shape as for all the rest."""
-        away = [self._off(part, point[None])[0] for part in self.parts]
-        self.parts = [p for p, d in zip(self.parts, away, strict=True) if d <= max(reach, min(away))]
+        away = np.array([self._off([k], point[None, None]).min() for k in range(len(self.shapes))])
+        near = np.flatnonzero(away <= max(reach, away.min(initial=np.inf)))
+        self.shapes = [self.shapes[k] for k in near]
+        self.pos, self.rot, self.sizes = self.pos[:, near], self.rot[:, near], self.sizes[:, near]
 
     def off(self, points: Floats) -> Floats:
-        """(...,) how far points (..., 3) in the world are from it, metres, below zero within."""
+        """(L, N) how far points (L, N, 3) in the world are from it, metres, below zero within: at each of its moments, or all at
+        its only one."""
         found = np.full(points.shape[:-1], np.inf)
-        for part in self.parts:
-            found = np.minimum(found, self._off(part, points))
+        alike = [k for k, s in enumerate(self.shapes) if s.form == "capsule"]
+        for which in (alike, *([k] for k in range(len(self.shapes)) if k not in alike)):
+            if which:
+                found = np.minimum(found, self._off(which, points))
         return found
 
-    @staticmethod
-    def _off(part: tuple[Shape, Floats, Floats, float], points: Floats) -> Floats:
-        shape, pos, rot, size = part
-        local = rotate(inverse(rot), points - pos) / size
-        found: Floats = size * solid_distance(shape, local)
+    def _off(self, which: Sequence[int], points: Floats) -> Floats:
+        """The same for one of its shapes, or for several capsules."""
+        shapes = [self.shapes[k] for k in which]
+        pos, rot, sizes = self.pos[:, which], self.rot[:, which], self.sizes[:, which]
+        if shapes[0].form == "capsule":
+            a, b = (pos + rotate(rot, sizes[..., None] * np.array(ends))
+                    for ends in zip(*((s.a, s.b) for s in shapes), strict=True))  # fmt: skip
+            return capsules_distance(
+                points, a, b, sizes[..., None] * np.array([(s.size[0], s.size[-1]) for s in shapes])
+            )
+        local = rotate(inverse(rot), points - pos) / sizes[..., None]
+        found: Floats = sizes * solid_distance(shapes[0], local)
         return found
 
 
@@ -128,14 +141,16 @@ def joint_places(bound: Bound, poses: Poses, turns: Floats, wanted: Sequence[int
     return pos, rot
 
 
-def gap(program: Program, bound: Bound, members: Sequence[str], frame: float) -> float:
-    """How far a part's bones are from members as they stand at a frame, metres, below zero within."""
+def gaps(program: Program, bound: Bound, members: Sequence[str], frames: Floats) -> Floats:
+    """(F,) how far a part's bones are from members as they stand at each frame, metres, below zero within."""
     balls = balls_of(bound)
-    poses = program.evaluate([frame], only=bound.nodes)
+    poses = program.evaluate(frames, only=bound.nodes)
     nodes, size = bound.nodes[balls.joint], poses.size(bound.slot)
-    grown = 1.0 if size is None else float(size[0])
-    places = poses.pos[0, nodes] + rotate(poses.rot[0, nodes], balls.at * grown)
-    return float((Surface(program, members, frame).off(places) - grown * balls.radius).min(initial=np.inf))
+    grown = np.ones(len(frames)) if size is None else size
+    places = poses.pos[:, nodes] + rotate(poses.rot[:, nodes], grown[:, None, None] * balls.at)
+    off = Surface(program, members, frames).off(places) - grown[:, None] * balls.radius
+    found: Floats = off.min(axis=1, initial=np.inf)
+    return found
 
 
 def close(program: Program, bound: Bound, value: PoseValue, members: Sequence[str], frame: float) -> Closed:
@@ -158,7 +173,7 @@ class _Hand:
 
     def __init__(self, program: Program, bound: Bound, value: PoseValue, members: Sequence[str], frame: float) -> None:
         self.bound, self.value = bound, value
-        self.surface, self.balls = Surface(program, members, frame), balls_of(bound)
+        self.surface, self.balls = Surface(program, members, np.array([frame])), balls_of(bound)
         self.poses = program.evaluate([frame], only=[*bound.nodes, *bound.above])
         above = multiply(self.poses.rot[0, bound.above], bound.rests)
         self.turns = multiply(inverse(above), self.poses.rot[0, bound.nodes])
@@ -178,7 +193,8 @@ class _Hand:
         j = self.balls.joint[which]
         pos, rot = joint_places(self.bound, self.poses, turns, np.unique(j).tolist())
         places = pos[..., j, :] + rotate(rot[..., j, :], self.balls.at[which] * self.size)
-        found: Floats = self.surface.off(places) - self.size * self.balls.radius[which]
+        found: Floats = self.surface.off(places.reshape(-1, *places.shape[-2:]))
+        found = found.reshape(places.shape[:-1]) - self.size * self.balls.radius[which]
         return found
 
     def bent(self, mine: Sequence[int], shares: Floats, back: Floats) -> Floats:
@@ -215,9 +231,12 @@ class _Hand:
                 return
             high = float(steps[hits[0]])
             low = high - (1.0 - low) / STEPS
-            for _ in range(HALVINGS):
-                middle = 0.5 * (low + high)
-                low, high = (low, middle) if np.isfinite(touching(np.array([middle]))).any() else (middle, high)
+            for _ in range(ROUNDS):
+                # The first of some shares between at which it touches, then between that and the one before.
+                between = np.linspace(low, high, PARTS + 1)
+                touched = np.append(np.isfinite(touching(between[1:-1])).any(axis=1), True)
+                k = int(np.argmax(touched))
+                low, high = float(between[k]), float(between[k + 1])
             bone = int(self.balls.joint[which[int(np.argmin(touching(np.array([high]))[0]))]])
             self.turns[first] = self.bent(mine, np.array([low]), back)[0, first]
             whole = self.turns
@@ -244,8 +263,7 @@ class _Hand:
         none, which = np.array([0.0, 0.0, 0.0, 1.0]), self.balls_in(mine)
         step = turned([self.value], self.bound.part.joints, np.array([[0.5 * self.value.at[0]]]))[0][mine[0]]
         axis = step[:3] / max(float(np.linalg.norm(step[:3])), 1e-12)
-        for angle in np.linspace(0.0, BACK, BACK_STEPS + 1):
-            back = np.append(-np.sin(0.5 * angle) * axis, np.cos(0.5 * angle))
-            if self.off(self.bent(mine, np.zeros(1), back)[0], which).min() >= 0.0:
-                return back
-        return none
+        half = 0.5 * np.linspace(0.0, BACK, BACK_STEPS + 1)
+        backs = np.concatenate([-np.sin(half)[:, None] * axis, np.cos(half)[:, None]], axis=1)
+        out = self.off(self.bent(mine, np.zeros(len(half)), backs), which).min(axis=1) >= 0.0
+        return backs[int(np.argmax(out))] if out.any() else none

@@ -44,3 +44,16 @@ def solid_distance(shape: Shape, points: Floats) -> Floats:
     off = np.abs(local) - 0.5 * np.asarray(shape.size)
     found: Floats = np.linalg.norm(np.maximum(off, 0.0), axis=-1) + np.minimum(off.max(axis=-1), 0.0)
     return found
+
+
+def capsules_distance(points: Floats, a: Floats, b: Floats, radii: Floats) -> Floats:
+    """Distance (..., N) of points (..., N, 3) from the nearest of M capsules, metres, below zero within: ends a and b (..., M, 3),
+    radii (..., M, 2) there. What comes before may be one for many."""
+    span = (b - a)[..., None, :, :]
+    off = points[..., None, :] - a[..., None, :, :]
+    length = np.maximum(np.einsum("...k,...k", span, span), 1e-12)
+    share = np.clip(np.einsum("...k,...k", off, span) / length, 0.0, 1.0)
+    off -= share[..., None] * span
+    radius = radii[..., None, :, 0] + share * (radii[..., None, :, 1] - radii[..., None, :, 0])
+    found: Floats = (np.sqrt(np.einsum("...k,...k", off, off)) - radius).min(axis=-1)
+    return found

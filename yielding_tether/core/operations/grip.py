@@ -10,7 +10,7 @@ from ..channels import in_words
 from ..curves import EMPTY, FREE, SMOOTH, Curve, Key, insert, put, without
 from ..errors import CoreError
 from ..fitting import fit_values
-from ..grasp import CLEAR, Closed, Surface, balls_of, close, fingers_of, gap
+from ..grasp import CLEAR, Closed, Surface, balls_of, close, fingers_of, gaps
 from ..program import Program
 from ..proof import prove
 from ..rig import Bound
@@ -115,11 +115,11 @@ def _value(bound: Bound, name: str) -> PoseValue:
 def _nearest(program: Program, bound: Bound, frame: float) -> str:
     """The member whose surface is nearest to the middle of a part; CoreError where nothing has one."""
     poses = program.evaluate([frame], only=bound.nodes)
-    middle = poses.pos[0, bound.nodes].mean(axis=0)[None]
+    middle = poses.pos[:, bound.nodes].mean(axis=1, keepdims=True)
     others = [m.id for m in program.scene.members if m.id != bound.member.id and m.shapes]
     if not others:
         raise CoreError("Nothing in the cast has a surface to close on.")
-    return min(others, key=lambda m: float(Surface(program, [m], frame).off(middle)[0]))
+    return min(others, key=lambda m: float(Surface(program, [m], np.array([frame])).off(middle)[0, 0]))
 
 
 def _keyed(program: Program, bound: Bound, closed: Closed, first: float, last: float, over: float) -> dict[str, Curve]:
@@ -167,9 +167,9 @@ def _told(
         elif far < -CLEAR:
             said.append(f"{name.capitalize()} is {-1000.0 * far:.1f} mm within it as it opens: move the hand.")
     frames = np.unique(np.append(np.arange(np.ceil(first), last), [first, last]))[:: max(1, int((last - first) // 40))]
-    gaps = [gap(after, bound, [on], float(frame)) for frame in frames]
-    moved = np.abs(np.array(gaps) - gaps[0])
+    far_off = gaps(after, bound, [on], frames)
+    moved = np.abs(far_off - far_off[0])
     if moved.max() > ON:
         k = int(np.argmax(moved))
-        said.append(f"It does not stay so: at frame {frames[k]:g} the hand is {1000.0 * gaps[k]:.0f} mm off.")
+        said.append(f"It does not stay so: at frame {frames[k]:g} the hand is {1000.0 * far_off[k]:.0f} mm off.")
     return tuple(said)
