@@ -423,6 +423,8 @@ class Rig:
         self.tape = Tape()
         self._emitted: dict[tuple[int, int], Emitted] = {}
         self._planned: dict[tuple[bytes, bytes], Planned] = {}
+        #: The same by what is wanted alone, each with the codes of the stages that take part.
+        self._ways: dict[bytes, list[tuple[Planned, bytes]]] = {}
         #: Rows are added by one thread at a time.
         self._writing = Lock()
         self._defaults: list[float] = []
@@ -827,18 +829,25 @@ class Rig:
     def planned(self, codes: Ints, nodes: Ints | None, first: float, last: float) -> Planned:
         """What is worked out where the switches of the stages have these codes: for all nodes or for those that are wanted.
         LoopError names who needs one another on frames first…last."""
-        key = (codes.tobytes(), b"" if nodes is None else nodes.tobytes())
+        wanted = b"" if nodes is None else nodes.tobytes()
+        key = (codes.tobytes(), wanted)
         found = self._planned.get(key)
         if found is None:
-            order = self._order(codes, nodes, first, last)
-            made = [self.emitted(s, int(codes[s])) for s in order]
-            found = Planned(
-                order, np.array([run for m in made for run in m.runs], dtype=np.int64).reshape(-1, 4),
-                frozenset[int]().union(*(m.channels for m in made)),
-                frozenset[int]().union(*(self.stages[s].samples for s in order)),
-            )  # fmt: skip
             if len(self._planned) >= PLANNED:
                 self._planned.clear()
+                self._ways.clear()
+            # Mostly it is switches of what takes no part that are others than before.
+            ways = self._ways.setdefault(wanted, [])
+            found = next((p for p, state in ways if codes[p.order].tobytes() == state), None)
+            if found is None:
+                order = self._order(codes, nodes, first, last)
+                made = [self.emitted(s, int(codes[s])) for s in order]
+                found = Planned(
+                    order, np.array([run for m in made for run in m.runs], dtype=np.int64).reshape(-1, 4),
+                    frozenset[int]().union(*(m.channels for m in made)),
+                    frozenset[int]().union(*(self.stages[s].samples for s in order)),
+                )  # fmt: skip
+                ways.append((found, codes[order].tobytes()))
             self._planned[key] = found
         return found
 
