@@ -179,6 +179,9 @@ def planted(seed: int) -> tuple[Program, list[Planted]]:
     for n in range(3):
         order = list(KINDS)[(seed // 4 + 2 * n) % 6 :] + list(KINDS)[: (seed // 4 + 2 * n) % 6]
         for kind in order:
+            if made and kind in ("pop", "speed"):
+                # They are made of a change at which nothing else is found.
+                continue
             free = [b for b in ends(program) if b.id not in {p.part for p in made}]
             tries = [free[k] for k in rng.permutation(len(free))]
             at = float(rng.integers(30, int(program.take.last) - 40))
