@@ -152,13 +152,13 @@ class Structure(unittest.TestCase):
     def test_helper_joints_are_driven_along_whatever_they_are_called(self) -> None:
         """Within a segment, at its start, beside it, of no length: every limb is found, complete, and nothing is lost."""
         bends = {"Left": (0.0, 0.0, 1.0), "Right": (0.0, 0.0, -1.0)}
-        for seed in range(30):
+        for seed in range(60):
             rng = np.random.default_rng(seed)
             rows: list[tuple[str, str, V]] = [
                 ("q0", "", (0, 0.95, 0)), ("q1", "q0", (0, 0.25, 0)), ("q2", "q1", (0, 0.25, 0)),
                 ("q3", "q2", (0, 0.12, 0)), ("q4", "q3", (0, 0.15, 0)),
             ]  # fmt: skip
-            helped = int(rng.integers(4))
+            helped = set(rng.permutation(4)[: rng.integers(1, 5)].tolist())
             corners = {}
             for n, (letter, sign, top) in enumerate((("a", 1, "q2"), ("b", -1, "q2"), ("c", 1, "q0"), ("d", -1, "q0"))):
                 arm = letter in "ab"
@@ -169,15 +169,19 @@ class Structure(unittest.TestCase):
                 for k, length in enumerate(lengths):
                     name = f"{letter}{k + 1}"
                     shares = [1.0]
-                    if n == helped and k < 2:
-                        kind = rng.integers(3)
+                    if n in helped and k < 2:
+                        kind = rng.integers(4)
                         cut = float(rng.uniform(0.2, 0.6))
-                        shares = [[cut, 1.0 - cut], [0.0, 1.0], [1.0]][kind] if k or kind != 1 else [1.0]
-                        if kind == 2:
-                            rows.append((f"x{k}", above, tuple((way * length * cut).tolist())))  # type: ignore[arg-type]
+                        shares = (
+                            [[cut, 1.0 - cut], [0.0, 1.0], [1.0], [cut, 1.0 - cut]][kind] if k or kind != 1 else [1.0]
+                        )
+                        if kind > 1:
+                            # Beside the segment, before or beyond where another cuts it.
+                            at = way * length * (cut if kind == 2 else rng.uniform(0.1, 0.95))
+                            rows.append((f"x{letter}{k}", above, tuple(at.tolist())))
                     for h, share in enumerate(shares):
                         last = h == len(shares) - 1
-                        made = name if last else f"h{k}{h}"
+                        made = name if last else f"h{letter}{k}{h}"
                         rows.append((made, above, tuple((way * length * share).tolist())))  # type: ignore[arg-type]
                         above = made
                 corners[letter] = (f"{letter}0", f"{letter}1", f"{letter}2")
@@ -318,6 +322,24 @@ class Structure(unittest.TestCase):
         )
         limbs = {p.bones for p in proposal.parts if isinstance(p, LimbPart)}
         self.assertEqual(limbs, {("pf0", "pf1", "pf2"), ("qf0", "qf1", "qf2")})
+
+    def test_a_first_segment_that_takes_part_belongs_to_a_leg_however_short_it_is(self) -> None:
+        """A wading bird's: the thigh is short, and only the motion tells it from a hip."""
+        rows: list[tuple[str, str, V]] = [("q", "", (0, 0.92, 0)), ("n", "q", (0, 0.2, 0.1)), ("h", "n", (0, 0.3, 0.1))]
+        for side, x in (("u", 0.05), ("w", -0.05)):
+            places = [(x, -0.04, 0.0), (0.0, -0.22, 0.06), (0.0, -0.3, -0.1), (0.0, -0.34, 0.04), (0.0, -0.01, 0.12)]
+            rows += [(f"{side}{k}", f"{side}{k - 1}" if k else "q", at) for k, at in enumerate(places)]  # type: ignore[misc]
+        bones = skeleton(*rows)
+        motion = np.zeros((24, len(bones), 4))
+        motion[..., 3] = 1.0
+        for moves in (False, True):
+            for k in range(0 if moves else 1, 3):
+                half = 0.5 * np.radians(25.0) * np.sin(np.linspace(0.0, 6.0, 24) + k)
+                for side in "uw":
+                    motion[:, bones.index[f"{side}{k}"]] = np.c_[np.sin(half), 0.0 * half, 0.0 * half, np.cos(half)]
+            with self.subTest(moves=moves):
+                found = {p.joints[0] for p in propose(bones, motion).parts if getattr(p, "role", "") == "leg"}
+                self.assertEqual(found, {"u0", "w0"} if moves else {"u1", "w1"})
 
     def test_hands_with_fingers_of_three_joints_are_found_and_bend_into_the_palm(self) -> None:
         member = marl()

@@ -292,11 +292,21 @@ class _Bones:
             if tip is not None and np.linalg.norm(tip) > ASIDE * self.extent:
                 continue
             deeper = [c for c in siblings if self.lengths[c] + self.below[c] > self.lengths[j] + self.below[j]]
-            off = self.skeleton.offsets[j]
             alone = not self.all_children[j] and bool(deeper) and self.lengths[j] < 1e-3 * self.extent
-            if alone or any(_on_segment(off, self.skeleton.offsets[c]) for c in deeper):
+            if alone or any(self._along(j, c) for c in deeper):
                 found.add(j)
         return found
+
+    def _along(self, j: int, c: int) -> bool:
+        """Whether a joint lies on the segment from where it hangs to a sibling, or to what is straight beyond that: helpers may cut
+        a segment that others lie beside."""
+        start = self.pos[self.skeleton.parents[j]]
+        if _on_segment(self.pos[j] - start, self.pos[c] - start):
+            return True
+        return any(
+            self._along(j, further) for further in self.all_children[c]
+            if _on_segment(self.pos[c] - start, self.pos[further] - start)
+        )  # fmt: skip
 
     def helpers_beside(self, run: Run) -> set[int]:
         """Helper joints that hang from a limb's segments."""
@@ -335,12 +345,14 @@ class _Bones:
                 break
         return found
 
-    def candidates(self) -> list[Run]:
+    def candidates(self) -> tuple[list[Run], list[Run]]:
         """Runs that may be limbs: two long straight segments that meet in a joint, or three that go zigzag. Of runs that
-        differ only in where one of their segments begins or ends, the one whose segments are most alike."""
+        differ only in where one of their segments begins or ends, the one whose segments are most alike; and all of them."""
         found: list[Run] = []
         for k in range(1, len(self.skeleton)):
             above = self.path_to(k, 12)
+            if not self.beside.isdisjoint(above):
+                continue
             for b in range(2, len(above)):
                 path = tuple(reversed(above[: b + 1]))
                 if self.lengths[path[1]] < 1e-9 or self.lengths[k] < 1e-9:
@@ -349,6 +361,7 @@ class _Bones:
                 run = self._bent(path)
                 if run is not None:
                     found.append(run)
+        every = found
         for of_root in (True, False):
             best: dict[tuple[int, int], Run] = {}
             for run in found:
@@ -356,7 +369,7 @@ class _Bones:
                 if key not in best or self.alike(run) > self.alike(best[key]):
                     best[key] = run
             found = list(best.values())
-        return found + [longer for run in found if (longer := self._longer(run)) is not run]
+        return [*found, *(longer for run in found if (longer := self._longer(run)) is not run)], every
 
     def alike(self, run: Run) -> float:
         """How alike the segments of a run are, one at most; a plain run is preferred to one with helpers."""
@@ -414,12 +427,16 @@ class _Bones:
         what hangs from an elbow is a forearm. Helpers are taken in, but a plain run is preferred."""
         lengths = self.segments(run)
         left = float(self.below[run.end]) / lengths[-1]
-        return sum(lengths) * self.alike(run) / (1.0 + 4.0 * left * left)
+        # Of three segments the first need not be as long as the others, where the motion shows that it takes part.
+        shown = len(run.bends) > 1 and self.swing(run.root, run.middle) > SWINGS
+        alike = 0.95 ** len(run.helpers) if shown else self.alike(run)
+        return sum(lengths) * alike / (1.0 + 4.0 * left * left)
 
     def limbs(self) -> tuple[list[Run], list[str]]:
         """The limbs, the surest first, and notes on what was left out."""
         skeleton, notes = self.skeleton, list[str]()
-        candidates = sorted(self.candidates(), key=lambda r: -self.score(r))
+        likely, every = self.candidates()
+        candidates = sorted(likely, key=lambda r: -self.score(r))
         chosen: list[Run] = []
         used: set[int] = set()
         for run in candidates:
@@ -436,10 +453,11 @@ class _Bones:
                 and all(abs(a - b) <= ALIKE * b for a, b in zip(self.segments(u), lengths, strict=True))
             ]  # fmt: skip
             if partners:
-                partner = min(partners, key=lambda u: self._unlike(u, run))
-                chosen += [run, partner]
+                partner = self._image(min(partners, key=lambda u: self._unlike(u, run)), run, every)
+                mine = self._image(run, partner, every)
+                chosen += [mine, partner]
                 # What hangs below a limb belongs to its hand or foot.
-                used |= inside | skeleton.descendants(partner.root)
+                used |= inside | skeleton.descendants(mine.root) | skeleton.descendants(partner.root)
         for run in candidates:
             told = " ".join(skeleton.joints[n].name for n in run.corners)
             if not used & set(run.path) and len(_LIMB.findall(told)) >= 2:
@@ -459,6 +477,17 @@ class _Bones:
         """How far a run is from being the partner of another: in depth, in helpers, from being its mirror image (metres)."""
         depth = abs(_depth(self.skeleton, a.root) - _depth(self.skeleton, b.root))
         return float(depth), float(len(a.path) != len(b.path)), self._off_mirror(a, b)
+
+    def _image(self, run: Run, partner: Run, every: Sequence[Run]) -> Run:
+        """The run, or another that shares joints with it and is by far more like the partner's mirror image: where helpers cut what
+        is straight at rest, its lengths alone may say several things."""
+        others = [
+            u for u in (run, *every)
+            if set(u.path) & set(run.path) and not set(u.path) & set(partner.path) and len(u.bends) == len(partner.bends)
+        ]  # fmt: skip
+        best = min(others, key=lambda u: self._off_mirror(u, partner))
+        off, least = self._off_mirror(run, partner), self._off_mirror(best, partner)
+        return best if off > max(ALIKE * ASIDE * self.extent, 4.0 * least) else run
 
     def _off_mirror(self, a: Run, b: Run) -> float:
         """How far (metres) the corners of a run lie from those of another mirrored in the plane between where both begin, and that
