@@ -138,7 +138,7 @@ def kernels() -> None:
     """Compiling all kernels from nothing, in the two processes of set-up."""
     with tempfile.TemporaryDirectory() as folder:
         code = (
-            "import time, resource as r; t = time.perf_counter(); from yielding_tether.warm import warm; warm();"
+            "import time, resource as r; t = time.perf_counter(); from yielding_tether.warm import compiled; compiled();"
             "print(time.perf_counter() - t, *(sum(r.getrusage(w)[:2]) for w in (r.RUSAGE_SELF, r.RUSAGE_CHILDREN)))"
         )
         found = []

@@ -30,13 +30,18 @@ from .service.describe import card, pose_table
 
 
 def warm() -> None:
-    """Compiles in two processes at once, and makes the demo takes. The processes begin at either end of the kinds of rows, and
-    what one has on disk the other reads; then one works with keyed takes and the other with a capture."""
+    """Compiles the kernels, and makes the demo takes."""
+    compiled()
+    keep()
+
+
+def compiled() -> None:
+    """Compiles in two processes at once. They begin at either end of the kinds of rows, and what one has on disk the other reads;
+    then one works with keyed takes and the other with a capture."""
     with ProcessPoolExecutor(1, get_context("spawn")) as beside:
         other = beside.submit(_captured)
         _keyed()
         other.result()
-    keep()
 
 
 def _kinds(numbers: Iterable[int]) -> None:
