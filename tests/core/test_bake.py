@@ -6,13 +6,15 @@ import unittest
 from dataclasses import replace
 from functools import cache
 from itertools import pairwise, product
+from unittest.mock import patch
 
 import numpy as np
 from scipy.interpolate import CubicHermiteSpline
 
+from yielding_tether.core import few_keys
 from yielding_tether.core.curves import ARRIVING, FREE, LEAVING, SMOOTH, Curve, Key, curve, insert, put
 from yielding_tether.core.errors import CoreError
-from yielding_tether.core.few_keys import thinned
+from yielding_tether.core.few_keys import BENDS, thinned
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.operations.bake import Bake, apply
@@ -187,6 +189,26 @@ class OfACapture(unittest.TestCase):
         for part in ("leg.L", "leg.R", "root"):
             kept = keys_of(after, ("body", part), 0.0, 120.0)
             self.assertLess(np.mean([len(k) for k in kept.values() if k]), 20.0, part)
+
+    def test_what_channels_held_tight_together_can_spare_goes(self) -> None:
+        """An arm that is all but straight: a fifth fewer keys, the joints as near, key times of before where they were. And of the
+        limbs together no more than 0.85 of what the motion's own slopes take."""
+        program = crossing()
+        arm, counts = Bake((("body", "arm.R"),), "ik", 0.0), {}
+        parts = tuple(("body", p) for p in BODY)
+        whole = Bake(parts, "", 0.0)
+        for name, asked, bends, spares in (
+            ("now", arm, BENDS, True), ("none", arm, BENDS, False), ("all", whole, BENDS, True), ("own", whole, BENDS[:1], False),
+        ):  # fmt: skip
+            spared = few_keys._without_spare if spares else lambda curves, *_: curves
+            with patch.multiple(few_keys, BENDS=bends, _without_spare=spared):
+                take, proof = apply(program, asked)
+            counts[name] = proof.keys.added
+            _, place, turn = off(program, program.on(take), 0.0, 120.0)
+            self.assertLessEqual(float(place.max()), 1e-3)
+            self.assertLessEqual(float(turn.max()), np.radians(0.5))
+        self.assertLess(counts["now"], 0.8 * counts["none"])
+        self.assertLessEqual(counts["all"], 0.85 * counts["own"])
 
     def test_a_key_on_every_nth_frame(self) -> None:
         program = crossing()

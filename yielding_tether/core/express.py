@@ -34,7 +34,7 @@ from .curves import (
     spliced,
     without,
 )
-from .few_keys import choose
+from .few_keys import One, choose
 from .fitting import fit_values, held
 from .kernels.fits import apart
 from .kernels.two_segment import STRAIGHT
@@ -534,25 +534,41 @@ def _few(
         there = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in local.items()}
         return {n: spliced(local[n], c, there[n]) for n, c in tried.items()}
 
-    def measured(tried: Curves, where: Flags) -> Floats:
+    def strays(now: Program, where: Flags, one: tuple[int, Curve] | None = None) -> Floats:
+        """How far the joints stray; one: a channel whose curve within the stretch is another than that of `now`."""
         # Of each time that is asked for also what lies halfway to its neighbours, which are needed for that.
         near = where.copy()
         near[1:] |= where[:-1]
         near[:-1] |= where[1:]
         on = np.flatnonzero(near)
         some = np.unique(np.concatenate([2 * on, np.minimum(2 * on + 1, len(at) - 1)]))
-        now = program.with_curves({**old, **among_others(tried)})
         off = np.zeros(len(at))
         for piece in pieces(len(some)):
             mine = some[piece]
-            there = judged.seen(now, at[mine], overrides)
+            over = overrides
+            if one is not None:
+                values = sample(one[1], at[mine])
+                # What leaves the last key is not its own.
+                ends = at[mine] == at[-1]
+                values[ends] = now.sample(at[mine][ends], LEAVING, np.array([one[0]]))[0]
+                over = {**overrides, one[0]: values}
+            there = judged.seen(now, at[mine], over)
             off[mine] = judged.off(at[mine], there, wanted.some(mine), tolerance)
         # Frames and half-frames are judged; each time answers for what lies halfway to its neighbours too.
         middle = np.where(2.0 * half == np.round(2.0 * half), off[1::2], 0.0)
         found: Floats = np.maximum(off[::2], np.maximum(np.append(middle, 0.0), np.append(0.0, middle)))
         return found
 
-    chosen = choose(dense, middles, fixed, {names[c]: r for c, r in zip(target.channels, reach, strict=True)}, measured)
+    def measured(tried: Curves, where: Flags) -> Floats:
+        return strays(program.with_curves({**old, **among_others(tried)}), where)
+
+    def alone(tried: Curves) -> One:
+        now = program.with_curves({**old, **among_others(tried)})
+        return lambda n, c, where: strays(now, where, (program.channels[n], c))
+
+    chosen = choose(
+        dense, middles, fixed, {names[c]: r for c, r in zip(target.channels, reach, strict=True)}, measured, alone
+    )
     return {n: spliced(keyed[n], c, inside[n]) for n, c in chosen.items()}
 
 

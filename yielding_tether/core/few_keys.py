@@ -8,7 +8,7 @@ are held tighter until that is within the tolerance.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -47,6 +47,12 @@ IDLE = 1e-9
 BESIDE = 3
 #: How many times on both sides are held tighter with one that strays.
 SPREAD = 1
+#: Channels that are asked for keys to spare in any case, and the share of those tried from which on the others are too.
+ASKED, SPARE = 2, 0.04
+
+
+#: How far the joints stray (T,) with another curve in place of that of this name, about those of the times that are asked for.
+One = Callable[[str, Curve, Flags], Floats]
 
 
 class _Thin(NamedTuple):
@@ -151,11 +157,13 @@ def choose(
     fixed: dict[str, np.ndarray],
     reach: dict[str, Floats],
     measured: Callable[[dict[str, Curve], Flags], Floats],
+    alone: Callable[[dict[str, Curve]], One] | None = None,
 ) -> dict[str, Curve]:
     """Thins several curves together, to few keys with which the joints stay where they may.
 
     `fixed`: which of its T keys each keeps; `reach`: how far each may stray alone, at each of the times; `measured`: (T,) how far
-    the joints stray about those of the times that are asked for, as a share of what is allowed. Where they stray too far the
+    the joints stray about those of the times that are asked for, as a share of what is allowed; `alone`: the same of curves with
+    another in place of one of them, for less: then keys that can go one by one do. Where they stray too far the
     channels that stray there most are held tighter; where that does not help, the dense keys stay. Curves that step, and
     those without middles, are left as they are.
     """
@@ -230,7 +238,53 @@ def choose(
             break
         share = loose
         best = min(best, tried, key=lambda c: sum(map(len, c.values())))
-    return best
+    stays = {n: fixed[n] | stay for n in able}
+    return best if alone is None else _without_spare(best, stays, times, lambda curves: _over(alone(curves), floor))
+
+
+def _over(measured: One, floor: Floats) -> One:
+    """The same as a share of what the joints may stray anyway."""
+    return lambda n, c, where: measured(n, c, where) / floor
+
+
+def _without_spare(
+    curves: dict[str, Curve], stays: Mapping[str, Flags], times: Floats, alone: Callable[[dict[str, Curve]], One]
+) -> dict[str, Curve]:
+    """Curves without the keys that can go one by one: where several channels were held tighter together, some need not have been.
+
+    stays (T,) by channel: times whose keys do not go; alone: of curves how far the joints stray at times, in what they may, with
+    another in place of one of them. Keys that are not next to one another are tried at once; where the channels with most keys can
+    spare few, the others are not asked."""
+    found, tried, gone = dict(curves), 0, 0
+    for asked, n in enumerate(sorted(stays, key=lambda n: -len(curves[n]))):
+        if asked >= ASKED and gone < SPARE * tried:
+            break
+        more, off = True, alone(found)
+        while more:
+            more = False
+            for parity in (1, 2):
+                c = found[n]
+                at = np.searchsorted(times, c.times)
+                k = np.arange(parity, len(c) - 1, 2)
+                k = k[~stays[n][at[k]]]
+                if not len(k):
+                    continue
+                where = np.zeros(len(times), dtype=bool)
+                for a, b in zip(at[k - 1], at[k + 1], strict=True):
+                    where[a : b + 1] = True
+                seen = off(n, _cut(c, k), where)
+                able = np.array([seen[a : b + 1].max() <= 1.0 for a, b in zip(at[k - 1], at[k + 1], strict=True)])
+                found[n] = _cut(c, k[able])
+                more |= bool(able.sum() >= SPARE * len(k))
+                tried, gone = tried + len(k), gone + int(able.sum())
+    return found
+
+
+def _cut(c: Curve, which: Ints) -> Curve:
+    """A curve without some of its keys."""
+    kept = np.ones(len(c), dtype=bool)
+    kept[which] = False
+    return Curve(c.numbers[kept], c.marks[kept])
 
 
 def _strays(dense: Curve, middles: Floats, thin: Curve, times: Floats, half: Floats, there: Flags) -> Floats:
