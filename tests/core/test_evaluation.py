@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import sys
 import unittest
+from concurrent.futures import ThreadPoolExecutor
 from dataclasses import replace
 from threading import Thread
 from unittest.mock import patch
@@ -129,6 +130,10 @@ class Threads(unittest.TestCase):
 
         self.assertEqual(shared(nested, range(5)), [nested(n) for n in range(5)])
         self.assertEqual(shared(nested, []), [])
+        ended = ThreadPoolExecutor(1)
+        ended.shutdown()
+        with patch("yielding_tether.core.cores._POOL", ended):
+            self.assertEqual(shared(nested, range(5)), [nested(n) for n in range(5)])
         for k in (0, 4):
             with self.assertRaises(ZeroDivisionError):
                 shared(lambda n, k=k: 1 / (n - k), range(5))

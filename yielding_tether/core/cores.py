@@ -22,7 +22,11 @@ def shared(work: Callable[[A], B], given: Sequence[A]) -> list[B]:
     """
     if len(given) < 2 or CORES < 2:
         return [work(g) for g in given]
-    begun = [_POOL.submit(work, g) for g in given[:-1]]
+    try:
+        begun = [_POOL.submit(work, g) for g in given[:-1]]
+    except RuntimeError:
+        # The program is about to end, and begins nothing beside any more.
+        return [work(g) for g in given]
     try:
         mine = {len(begun): work(given[-1])}
         mine |= {k: work(given[k]) for k in reversed(range(len(begun))) if begun[k].cancel()}
