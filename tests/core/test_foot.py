@@ -242,6 +242,29 @@ class Used(unittest.TestCase):
                         fine = after.sample(np.arange(0.0, 30.0, 0.05), channels=np.array(turns))
                         self.assertLess(np.abs(np.diff(fine)).max(), 0.02)
 
+    def test_a_foot_that_spins_is_turned_by_its_control(self) -> None:
+        """Further than would go back in a few frames; edges lie between frames, and what is between keys is followed too."""
+        program, bound = standing()
+        turned = [bound.own["leg.R.ik", c] for c in ("ball", "ry")]
+        stands = Contact("marl", "foot.R", "deck", "deck", 6.0, 24.5, points=(Standing("ball", 6.0, 24.5),))
+        for most in (80, 290):
+            turning = keyed(
+                "marl", {"leg.R.ik.roll": [(0, 30)], "leg.R.ik.ball": [(0, 0), (6, 0), (24.5, most), (30, most)]}
+            )
+            whole = program.on(replace(program.take, last=30, contacts=(stands,))).with_curves(turning)
+            in_fk = whole.on(hand_over(whole, Handover((LEG,), "fk", 0.0, keys="every"))[0])
+            given = in_fk.with_curves(dict.fromkeys(turning, EMPTY))
+            after = given.on(hand_over(given, Handover((LEG,), "ik", 0.0, keys="every"))[0])
+            fine = np.arange(0.0, 30.01, 0.125)
+            a, b = given.evaluate(fine), after.evaluate(fine)
+            with self.subTest(most=most):
+                self.assertLess(np.abs(a.pos - b.pos)[:, bound.nodes].max(), 1e-4)
+                ball, heading = np.degrees(
+                    np.ptp(after.sample(np.arange(6.0, 24.01), channels=np.array(turned)), axis=1)
+                )
+                self.assertEqual(ball > 1.0, most < 90)
+                self.assertEqual(heading < 1e-6, most < 90)
+
     def test_a_planted_foot_stands_still_while_it_had_rolled(self) -> None:
         program, bound = standing()
         rolling = keyed("marl", {"leg.R.ik.roll": [(0, 0), (5, 35), (10, -18)]})

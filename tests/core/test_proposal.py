@@ -211,6 +211,11 @@ class Structure(unittest.TestCase):
                     self.assertTrue(all(any(name in note for note in proposal.notes) for name in extra), proposal.notes)
                     Member("m", "M", "character", bones, proposal.parts)
 
+    def test_a_long_rope_with_a_spike_beside_its_root_is_read(self) -> None:
+        rows: list[tuple[str, str, V]] = [("r", "", (0, 1, 0)), ("s", "r", (0.0005, 0, 5.0))]
+        rows += [(f"c{k}", f"c{k - 1}" if k else "r", (0, 0, 0.01)) for k in range(1200)]
+        self.assertEqual([p for p in propose(skeleton(*rows)).parts if isinstance(p, LimbPart)], [])
+
     def test_helpers_share_the_twist_that_the_motion_shows(self) -> None:
         """A helper that goes along, one that stands still, one with a mind of its own; and without motion, by where they lie."""
         program = demo()

@@ -46,7 +46,7 @@ from .systems.fk import turn_in
 from .systems.place import place_in
 from .systems.system import Space
 from .takes import Contact
-from .transforms import Floats, Ints, rotate, wrap_near
+from .transforms import Floats, Ints, rotate, whole_turns_near, wrap_near
 
 Flags = NDArray[np.bool_]
 _EMPTY: Floats = np.empty(0)
@@ -521,7 +521,7 @@ def _few(
             found = between[mine[n]]
             if target.mine.wraps[mine[n]]:
                 guess = 0.5 * (c.numbers[:-1, 2] + c.numbers[1:, 1])
-                found = guess + (found - guess + np.pi) % (2.0 * np.pi) - np.pi
+                found = whole_turns_near(found, guess)
             middles[n] = found
     at = np.sort(np.concatenate([times, half]))
     overrides: dict[int, float | Floats] = {**target.live}

@@ -157,7 +157,7 @@ def choose(
     fixed: dict[str, np.ndarray],
     reach: dict[str, Floats],
     measured: Callable[[dict[str, Curve], Flags], Floats],
-    alone: Callable[[dict[str, Curve]], One] | None = None,
+    alone: Callable[[dict[str, Curve]], One],
 ) -> dict[str, Curve]:
     """Thins several curves together, to few keys with which the joints stay where they may.
 
@@ -239,22 +239,17 @@ def choose(
         share = loose
         best = min(best, tried, key=lambda c: sum(map(len, c.values())))
     stays = {n: fixed[n] | stay for n in able}
-    return best if alone is None else _without_spare(best, stays, times, lambda curves: _over(alone(curves), floor))
-
-
-def _over(measured: One, floor: Floats) -> One:
-    """The same as a share of what the joints may stray anyway."""
-    return lambda n, c, where: measured(n, c, where) / floor
+    return _without_spare(best, stays, times, floor, alone)
 
 
 def _without_spare(
-    curves: dict[str, Curve], stays: Mapping[str, Flags], times: Floats, alone: Callable[[dict[str, Curve]], One]
-) -> dict[str, Curve]:
+    curves: dict[str, Curve], stays: Mapping[str, Flags], times: Floats, most: Floats, alone: Callable[[dict[str, Curve]], One]
+) -> dict[str, Curve]:  # fmt: skip
     """Curves without the keys that can go one by one: where several channels were held tighter together, some need not have been.
 
-    stays (T,) by channel: times whose keys do not go; alone: of curves how far the joints stray at times, in what they may, with
-    another in place of one of them. Keys that are not next to one another are tried at once; where the channels with most keys can
-    spare few, the others are not asked."""
+    stays (T,) by channel: times whose keys do not go; most (T,): what the joints may stray at most; alone: of curves how far they
+    do with another in place of one of them. Keys that are not next to one another are tried at once; where the channels with most
+    keys can spare few, the others are not asked."""
     found, tried, gone = dict(curves), 0, 0
     for asked, n in enumerate(sorted(stays, key=lambda n: -len(curves[n]))):
         if asked >= ASKED and gone < SPARE * tried:
@@ -273,7 +268,9 @@ def _without_spare(
                 for a, b in zip(at[k - 1], at[k + 1], strict=True):
                     where[a : b + 1] = True
                 seen = off(n, _cut(c, k), where)
-                able = np.array([seen[a : b + 1].max() <= 1.0 for a, b in zip(at[k - 1], at[k + 1], strict=True)])
+                able = np.array(
+                    [np.all(seen[a : b + 1] <= most[a : b + 1]) for a, b in zip(at[k - 1], at[k + 1], strict=True)]
+                )
                 found[n] = _cut(c, k[able])
                 more |= bool(able.sum() >= SPARE * len(k))
                 tried, gone = tried + len(k), gone + int(able.sum())

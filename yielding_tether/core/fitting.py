@@ -38,12 +38,11 @@ def fit_values(
     if stays := mine.system.stays(bound):
         now = program.sample(poses.times, poses.side, mine.channels[stays])
         kept = {**dict(zip(stays, now, strict=True)), **(kept or {})}
-    if kept:
-        return mine.system.fit(bound, replace(program.posed(bound, poses), kept=kept), near)
-    if mine.system.ample and _made(program, bound, system, poses):
-        return program.sample(poses.times, poses.side, mine.channels)
-    turned = stance_turns(program, bound, mine, poses.times, poses.side)
-    return mine.system.fit(bound, replace(program.posed(bound, poses), kept=turned), near)
+    if not kept:
+        if mine.system.ample and _made(program, bound, system, poses):
+            return program.sample(poses.times, poses.side, mine.channels)
+        kept = stance_turns(program, bound, mine, poses.times, poses.side)
+    return mine.system.fit(bound, replace(program.posed(bound, poses), kept=kept), near)
 
 
 #: What values that a take has leave (metres, radians) of a pose that they make.

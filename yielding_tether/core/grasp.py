@@ -24,6 +24,8 @@ from .values import PoseValue, turned
 CLEAR, BALLS, STEPS, PARTS, ROUNDS = 4e-4, 17, 60, 32, 5
 #: How far the first joint of a finger may be bent back where it would begin within the surface, radians, and in how many steps.
 BACK, BACK_STEPS = float(np.radians(50.0)), 50
+#: Distances that are worked out at once, at most.
+AT_ONCE = 500_000
 #: Shares tried for each joint of a finger that missed.
 SOUGHT = 9
 #: Less than this nearer (metres) than before is not nearer: the rounding of a distance.
@@ -100,9 +102,11 @@ class Surface:
         its only one."""
         found = np.full(points.shape[:-1], np.inf)
         alike = [k for k, s in enumerate(self.shapes) if s.form == "capsule"]
-        for which in (alike, *([k] for k in range(len(self.shapes)) if k not in alike)):
-            if which:
-                found = np.minimum(found, self._off(which, points))
+        # As many capsules at once as there is room for.
+        some = max(1, AT_ONCE // max(1, found.size))
+        groups = [alike[k : k + some] for k in range(0, len(alike), some)]
+        for which in (*groups, *([k] for k, s in enumerate(self.shapes) if s.form != "capsule")):
+            found = np.minimum(found, self._off(which, points))
         return found
 
     def _off(self, which: Sequence[int], points: Floats) -> Floats:

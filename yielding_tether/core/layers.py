@@ -42,7 +42,7 @@ from .errors import CoreError
 from .kernels import fits
 from .kernels.sample import sample_packed
 from .takes import Layer, Take
-from .transforms import IDENTITY, ORDERS, Floats, Ints, euler, inverse, multiply, rotation_distance
+from .transforms import IDENTITY, ORDERS, Floats, Ints, euler, inverse, multiply, rotation_distance, whole_turns_near
 
 if TYPE_CHECKING:
     from .program import Program
@@ -199,8 +199,7 @@ def as_angles(turns: Floats, orders: Ints, near: Floats) -> Floats:
         near[:, 0].reshape(count, 3) if frames else np.zeros((count, 3)),
     )
     fits.turns(np.ascontiguousarray(turns), plain, rests, orders, np.ascontiguousarray(start), found)
-    found += 2.0 * np.pi * np.round((near - found) / (2.0 * np.pi))
-    return found
+    return whole_turns_near(found, near)
 
 
 def scaled(turns: Floats, weight: Floats) -> Floats:

@@ -50,6 +50,8 @@ ALIKE = 0.15
 BENT_REST, BENT_MOTION = np.radians(8.0), np.radians(4.0)
 #: A helper joint lies within this share of a segment's length from the segment itself.
 ASIDE = 0.06
+#: Helpers that may cut a segment, at most, for others to be seen beside it.
+CUTS = 8
 #: Without a motion, a joint this far along a segment may as well be its end.
 LATE = 0.75
 #: A joint within a segment that swings more than this (radians), and this share of the limb's own bend, is no helper.
@@ -301,12 +303,16 @@ class _Bones:
         """Whether a joint lies on the segment from where it hangs to a sibling, or to what is straight beyond that: helpers may cut
         a segment that others lie beside."""
         start = self.pos[self.skeleton.parents[j]]
-        if _on_segment(self.pos[j] - start, self.pos[c] - start):
-            return True
-        return any(
-            self._along(j, further) for further in self.all_children[c]
-            if _on_segment(self.pos[c] - start, self.pos[further] - start)
-        )  # fmt: skip
+        off = self.pos[j] - start
+        # No farther than the joint itself, and through no more than a few helpers: a rope has hundreds of joints in line.
+        ends = [c]
+        for at in ends:
+            end = self.pos[at] - start
+            if _on_segment(off, end):
+                return True
+            if len(ends) <= CUTS and end @ end < off @ off:
+                ends += [k for k in self.all_children[at] if _on_segment(end, self.pos[k] - start)]
+        return False
 
     def helpers_beside(self, run: Run) -> set[int]:
         """Helper joints that hang from a limb's segments."""

@@ -9,6 +9,7 @@ turn: what is chosen here is how much of it the control carries.
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -19,8 +20,10 @@ from .program import Program
 from .rig import Bound, BoundSystem
 from .systems.system import Turning
 from .takes import Contact, Standing
-from .transforms import Floats, Ints, inverse, multiply, rotate
+from .transforms import Floats, Ints, inverse, multiply, rotate, whole_turns_near
 
+#: Radians up to which a turn is the stance's: one that is greater would go back too fast after it, and is the control's.
+MOST = 0.5 * np.pi
 #: Frames over which a turn goes after its stance, where there is so much room before the next.
 GOES = 6.0
 #: Step of the difference that gives the speed at the edge of a stance, frames.
@@ -42,16 +45,23 @@ def stance_turns(program: Program, bound: Bound, mine: BoundSystem, times: Float
     turning = mine.system.turning(bound)
     if turning is None:
         return {}
-    key = ("turns in stances", bound.id, mine.system.name)
+    control = bound.controls[turning.control]
+    contacts = tuple(
+        c for c in program.take.contacts if (c.member, c.joint) == (bound.member.id, control.control.rests_on)
+    )
+    key = ("turns in stances", bound.id, mine.system.name, contacts)
     stances = program.measured.get(key)
     if stances is None:
-        stances = program.measured[key] = _stances(program, bound, mine, turning)
+        stances = program.recalled(key, [control.space, *bound.nodes.tolist()])
+        program.measured[key] = stances = stances or _stances(program, bound, mine, turning, contacts)
     found: dict[int, Floats] = {}
     for place, first, last, none in stances.held.tolist():
         turn = found.setdefault(int(place), np.zeros(len(times)))
         inside = np.flatnonzero((times >= first) & (times <= last))
         if len(inside):
-            turn[inside] += _wrapped(_headings(program, bound, turning, times[inside], side[inside]) - none)
+            turn[inside] += whole_turns_near(
+                _headings(program, bound, turning, times[inside], side[inside]) - none, 0.0
+            )
     for place, edge, length, value, speed in stances.goes.tolist():
         u = (times - edge) / length
         after = (u > 0.0) & (u < 1.0)
@@ -60,19 +70,19 @@ def stance_turns(program: Program, bound: Bound, mine: BoundSystem, times: Float
     return found
 
 
-def _stances(program: Program, bound: Bound, mine: BoundSystem, turning: Turning) -> _Stances:
+def _stances(
+    program: Program, bound: Bound, mine: BoundSystem, turning: Turning, contacts: Sequence[Contact]
+) -> _Stances:
     """Those in which a point keeps its place in what the control follows while the sole turns about it."""
     control = bound.controls[turning.control]
-    contacts = sorted(
-        (c for c in program.take.contacts if (c.member, c.joint) == (bound.member.id, control.control.rests_on)),
-        key=lambda c: c.begin,
-    )
+    contacts = sorted(contacts, key=lambda c: c.begin)
     spots = {s.name: s for s in spots_of(bound)}
 
     def headings(at: Floats, side: Ints) -> Floats:
         return _headings(program, bound, turning, at, side)
 
-    held, goes = [], []
+    held: list[tuple[float, ...]] = []
+    goes: list[tuple[float, ...]] = []
     for n, contact in enumerate(contacts):
         room = {
             -1.0: min(
@@ -92,9 +102,9 @@ def _stances(program: Program, bound: Bound, mine: BoundSystem, turning: Turning
                 at = np.unique(np.append(np.arange(np.ceil(first), last), [first, last]))
                 if not _keeps(program, bound, control.space, spot.joints[0], spot.points[0], at):
                     continue
-                ways = headings(at, np.where(at == last, ARRIVING, LEAVING))
+                ways = np.unwrap(headings(at, np.where(at == last, ARRIVING, LEAVING)))
                 level = float(ways[0 if none == first else -1])
-                if np.abs(_wrapped(ways - level)).max() <= STILL[1]:
+                if not STILL[1] < np.abs(ways - level).max() <= MOST:
                     continue
                 held.append((place, first, last, level))
                 for out in outer:
@@ -102,7 +112,7 @@ def _stances(program: Program, bound: Bound, mine: BoundSystem, turning: Turning
                     if length <= 0.0:
                         continue
                     near = headings(edge - out * _STEP * np.arange(3.0), np.full(3, ARRIVING if out > 0.0 else LEAVING))
-                    near = _wrapped(near - level)
+                    near = whole_turns_near(near - level, 0.0)
                     speed = out * float(3.0 * near[0] - 4.0 * near[1] + near[2]) / (2.0 * _STEP)
                     goes.append((place, edge, out * length, float(near[0]), speed))
     return _Stances(np.array(held, dtype=np.float64).reshape(-1, 4), np.array(goes, dtype=np.float64).reshape(-1, 5))
@@ -139,9 +149,4 @@ def _headings(program: Program, bound: Bound, turning: Turning, at: Floats, side
     _, rot = program.track(at, side, [control.space, program.nodes[bound.member.id, control.control.rests_on]])
     across = rotate(multiply(inverse(rot[:, 0]), rot[:, 1]), turning.left)
     found: Floats = np.arctan2(-across @ turning.forward, across @ turning.left)
-    return found
-
-
-def _wrapped(angles: Floats) -> Floats:
-    found: Floats = (angles + np.pi) % (2.0 * np.pi) - np.pi
     return found

@@ -13,12 +13,18 @@ from .kernels.scalars import EULER_SIGNS, ORDERS, quat_to_euler, wrap_near
 
 __all__ = [
     "EULER_SIGNS", "IDENTITY", "ORDERS", "Floats", "Ints", "euler", "inverse", "multiply", "quat_to_euler", "rotate",
-    "rotation_distance", "wrap_near",
+    "rotation_distance", "whole_turns_near", "wrap_near",
 ]  # fmt: skip
 
 Floats = NDArray[np.float64]
 Ints = NDArray[np.int64]
 IDENTITY = (0.0, 0.0, 0.0, 1.0)
+
+
+def whole_turns_near(angles: Floats, near: Floats | float) -> Floats:
+    """(…,) angles plus the whole turns that bring each nearest to `near` (radians)."""
+    found: Floats = angles + 2.0 * np.pi * np.round((near - angles) / (2.0 * np.pi))
+    return found
 
 
 def rotation_distance(a: Floats, b: Floats) -> Floats:

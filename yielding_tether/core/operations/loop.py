@@ -25,7 +25,7 @@ from ..program import Poses, Program
 from ..proof import prove
 from ..rig import Bound
 from ..takes import Contact, Take
-from ..transforms import Floats, Ints, inverse, multiply, rotate
+from ..transforms import Floats, Ints, inverse, multiply, rotate, wrap_near
 from .handover import refuse_locked
 from .mirror import WHAT, members_of
 from .operation import Asked, Choice, Operation, Outcome, check_stretch, offered
@@ -110,7 +110,7 @@ def _round(program: Program, members: tuple[str, ...], first: float, last: float
     back = inverse(rot[:, 1])
     place, turn = rotate(back, pos[:, 0] - pos[:, 1]), multiply(back, rot[:, 0])
     by = heading(turn[1], lead, rest) - heading(turn[0], lead, rest)
-    by = (by + np.pi) % (2.0 * np.pi) - np.pi
+    by = float(wrap_near(by, 0.0))
     by = 0.0 if abs(by) < STRAIGHT else by
     turned = np.array([0.0, np.sin(0.5 * by), 0.0, np.cos(0.5 * by)])
     shift = place[1] - rotate(turned, place[0])

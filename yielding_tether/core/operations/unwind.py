@@ -13,7 +13,7 @@ from ..errors import CoreError
 from ..layers import Turn, turn_of
 from ..program import Program
 from ..proof import prove
-from ..transforms import Floats
+from ..transforms import Floats, whole_turns_near
 from .handover import refuse_locked
 from .operation import Asked, Operation, Outcome, check_parts, check_stretch, labels, offered, stretch_words
 
@@ -96,8 +96,5 @@ def _unwound(program: Program, turn: Turn, first: float, last: float) -> list[Cu
 def _nearest(angles: Floats, slopes: Floats, near: Floats) -> tuple[Floats, Floats]:
     """Angles (3,) in the order of the rotation that turn the same, nearest to others, and their slopes."""
     other = np.array([angles[0] + np.pi, np.pi - angles[1], angles[2] + np.pi])
-    sets = [
-        (x + 2.0 * np.pi * np.round((near - x) / (2.0 * np.pi)), s)
-        for x, s in ((angles, slopes), (other, slopes * [1, -1, 1]))
-    ]
+    sets = [(whole_turns_near(x, near), s) for x, s in ((angles, slopes), (other, slopes * [1, -1, 1]))]
     return min(sets, key=lambda x: float(np.sum((x[0] - near) ** 2)))
