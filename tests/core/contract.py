@@ -7,7 +7,7 @@ them, keyed and captured.
 from __future__ import annotations
 
 from collections.abc import Callable
-from dataclasses import dataclass, replace
+from dataclasses import dataclass, fields, replace
 
 import numpy as np
 from numpy.random import Generator
@@ -18,6 +18,7 @@ from yielding_tether.core.parts import (
     PARTS,
     ArmPart,
     CentrePart,
+    ChainLegPart,
     ChainPart,
     Finger,
     FkPart,
@@ -120,6 +121,12 @@ def limb(rng: Generator) -> Example:
     return Example(limb_member(rng, straight_rest=seed % 2 == 0, moves=seed % 3 == 0), "limb")
 
 
+def sole(rng: Generator) -> Sole:
+    """Any points and any ways."""
+    points = (tuple(rng.uniform(-0.2, 0.2, 3).tolist()) for _ in range(5))
+    return Sole(*points, unit(rng, 3), unit(rng, 3), float(rng.uniform(0.2, 1.5)))  # type: ignore[arg-type]
+
+
 def leg(rng: Generator) -> Example:
     """Two segments and a foot with any axes and any sole, with a toe or without."""
     toe = bool(rng.random() < 0.7)
@@ -128,11 +135,10 @@ def leg(rng: Generator) -> Example:
         Joint(n, k - 1, tuple((rng.uniform(0.1, 0.5) * np.array(unit(rng, 3))).tolist()), unit(rng, 4)) for k, n in enumerate(names)
     ))  # fmt: skip
     run = names[2:]
-    points = (tuple(rng.uniform(-0.2, 0.2, 3).tolist()) for _ in range(5))
     part = LegPart(
         "leg", "leg", run, tuple(order(rng) for _ in run), unit(rng, 3), order(rng), "left",  # type: ignore[arg-type]
         tuple(bool(x) for x in rng.random(len(run)) < 0.3),
-        sole=Sole(*points, unit(rng, 3), unit(rng, 3), float(rng.uniform(0.2, 1.5))),  # type: ignore[arg-type]
+        sole=sole(rng),
     )  # fmt: skip
     carrier = FkPart("carrier", "carrier", ("base",), (order(rng),), (False,))
     return Example(Member("body", "Body", "character", bones, (FreePart("root", "root", "root"), carrier, part)), "leg")
@@ -158,7 +164,7 @@ def arm(rng: Generator) -> Example:
     return Example(Member("body", "Body", "character", bones, (FreePart("root", "root", "root"), carrier, part)), "arm")
 
 
-def chain(rng: Generator) -> Example:
+def chain(rng: Generator, can_share: bool = True) -> Example:
     """Three to six segments, some of them helper joints of no length, with any axes, hinges and curls."""
     count = int(rng.integers(4, 8))
     middle = int(rng.integers(1, count - 1))
@@ -174,7 +180,7 @@ def chain(rng: Generator) -> Example:
         rest = (0.0, 0.0, 0.0, 1.0) if straight else unit(rng, 4)
         bones.append(Joint(f"c{k}", k + 1, tuple((direction * length).tolist()), rest))
     names = tuple(f"c{k}" for k in range(count))
-    shares = rng.uniform(0.0, 1.0, count) if rng.random() < 0.5 else np.zeros(0)
+    shares = rng.uniform(0.0, 1.0, count) if can_share and rng.random() < 0.5 else np.zeros(0)
     part = ChainPart(
         "chain", "chain", names, tuple(order(rng) for _ in names), middle, unit(rng, 3),
         tuple(unit(rng, 3) for _ in names), tuple(float(x) for x in rng.uniform(-2, 2, count)), order(rng), "left",
@@ -185,6 +191,28 @@ def chain(rng: Generator) -> Example:
         "chain", "Chain", "character", Skeleton(tuple(bones)), (FreePart("root", "root", "root"), carrier, part)
     )
     return Example(member, "chain")
+
+
+def chain_leg(rng: Generator) -> Example:
+    """A chain that ends in a foot with any sole, with a toe or without."""
+    plain = chain(rng, can_share=False)
+    bones = plain.member.skeleton
+    part = plain.member.parts[-1]
+    assert isinstance(part, ChainPart)
+    more = {f.name: getattr(part, f.name) for f in fields(part) if f.name != "kind"}
+    if toed := bool(rng.random() < 0.7):
+        offset = (rng.uniform(0.1, 0.5) * np.array(unit(rng, 3))).tolist()
+        bones = Skeleton((*bones.joints, Joint("toe", len(bones.joints) - 1, tuple(offset), unit(rng, 4))))
+        after = {
+            "joints": "toe",
+            "orders": order(rng),
+            "hinges": unit(rng, 3),
+            "curls": 0.0,
+            "moves": bool(rng.random() < 0.3),
+        }
+        more |= {name: (*more[name], x) for name, x in after.items()}
+    leg = ChainLegPart(**more, sole=sole(rng), toed=toed)
+    return Example(replace(plain.member, skeleton=bones, parts=(*plain.member.parts[:-1], leg)), "chain")
 
 
 def twist(rng: Generator) -> Example:
@@ -223,7 +251,7 @@ def neck(rng: Generator) -> Example:
 
 EXAMPLES: dict[str, Callable[[Generator], Example]] = {
     "centre": centre, "own place": anchor, "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist, "neck": neck,
-    "footed limb": leg, "shouldered limb": arm, "fingered": hand,
+    "footed limb": leg, "footed chain": chain_leg, "shouldered limb": arm, "fingered": hand,
 }  # fmt: skip
 assert set(EXAMPLES) == set(PARTS), "every registered part needs an example here"
 

@@ -11,6 +11,7 @@ from pathlib import Path
 import numpy as np
 
 from tests.core.contract import driven, random_values
+from tests.core.worlds import with_helpers
 from yielding_tether.core.cast import Member
 from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.curves import ARRIVING, EMPTY, LEAVING, SMOOTH, STEPPED, set_value
@@ -19,7 +20,7 @@ from yielding_tether.core.fitting import fit
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.mirror import Mirror
 from yielding_tether.core.operations.mirror import apply as mirror
-from yielding_tether.core.parts import ChainPart, LegPart
+from yielding_tether.core.parts import ChainPart, Footed, LegPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.proposal import propose
 from yielding_tether.core.rig import Bound
@@ -91,10 +92,11 @@ class Bodies(unittest.TestCase):
     def test_what_they_are_made_of(self) -> None:
         goat = {p.name: p.kind for p in brindle().parts}
         self.assertEqual({goat[f"{n}.{s}"] for n in ("foreleg",) for s in "LR"}, {"footed limb"})
-        self.assertEqual({goat[f"hindleg.{s}"] for s in "LR"} | {goat["tail"], goat["spine"]}, {"chain"})
+        self.assertEqual({goat[f"hindleg.{s}"] for s in "LR"}, {"footed chain"})
+        self.assertEqual({goat["tail"], goat["spine"]}, {"chain"})
         self.assertEqual((goat["head"], goat["ear.L"]), ("neck", "fk"))
         six = six_legged().parts
-        self.assertEqual(sorted(p.kind for p in six if p.role == "leg"), ["chain"] * 2 + ["footed limb"] * 4)
+        self.assertEqual(sorted(p.kind for p in six if p.role == "leg"), ["footed chain"] * 2 + ["footed limb"] * 4)
         named = {p.name: p.joints for p in six}
         self.assertEqual((named["spine"], named["head"]), (("b1", "b2", "b3", "b4"), ("n0", "n1", "n2")))
         said = [p.name for p in CORE.rglob("*.py") if re.search(r"goat|brindle|hoof", p.read_text(), re.IGNORECASE)]
@@ -102,23 +104,12 @@ class Bodies(unittest.TestCase):
 
     def test_a_helper_in_a_hind_leg_leaves_it_whole(self) -> None:
         bones = brindle().skeleton
-        for upper, lower in (("thigh", "gaskin"), ("gaskin", "shank"), ("shank", "hind hoof")):
-            rows: list[Joint] = []
-            names = [j.name for j in bones.joints]
-            for joint in bones.joints:
-                if joint.name == f"{lower}.L":
-                    half = tuple(0.5 * x for x in joint.offset)
-                    up = [r.name for r in rows].index(f"{upper}.L")
-                    rows += [Joint("bump", up, half), replace(joint, parent=len(rows), offset=half)]  # type: ignore[arg-type]
-                else:
-                    above = names[joint.parent] if joint.parent >= 0 else ""
-                    rows.append(replace(joint, parent=[r.name for r in rows].index(above) if above else -1))
-            legs = {
-                p.name: p.joints for p in propose(Skeleton(tuple(rows))).parts if p.role == "leg" and p.kind == "chain"
-            }
-            with self.subTest(segment=upper):
-                self.assertEqual({len(j) - ("bump" in j) for j in legs.values()}, {4})
-                self.assertEqual(sum("bump" in j for j in legs.values()), 1)
+        for lower in ("gaskin", "shank", "hind hoof"):
+            parts = propose(with_helpers(bones, f"{lower}.L")).parts
+            legs = {p.name: p.joints for p in parts if p.role == "leg" and p.kind == "footed chain"}
+            with self.subTest(above=lower):
+                self.assertEqual({len(j) - (f"in {lower}.L" in j) for j in legs.values()}, {4})
+                self.assertEqual(sum(f"in {lower}.L" in j for j in legs.values()), 1)
 
     def test_any_pose_carries_over_and_nothing_jumps(self) -> None:
         for name, program in self.bodies():
@@ -165,8 +156,8 @@ class Bodies(unittest.TestCase):
 
     def test_feet_roll_about_the_points_of_their_soles(self) -> None:
         for name, program in self.bodies():
-            for bound in (b for b in limbs(program) if isinstance(b.part, LegPart)):
-                sole, end = bound.part.sole, bound.nodes[2]  # type: ignore[attr-defined]
+            for bound in (b for b in limbs(program) if isinstance(b.part, Footed)):
+                sole, end = bound.part.sole, program.nodes[bound.member.id, bound.part.foot]  # type: ignore[attr-defined]
                 roll = np.radians(np.array([-30.0, -12.0, -4.0, 0.0, 8.0, 20.0, 36.0]))
                 at = np.full(len(roll), 10.0)
                 ik = bound.part.ik  # type: ignore[attr-defined]

@@ -10,7 +10,7 @@ from numpy.random import Generator
 
 from tests.core.contract import EXAMPLES, at_rest, driven
 from tests.core.test_findings import clean
-from tests.core.worlds import unit
+from tests.core.worlds import unit, with_helpers
 from yielding_tether.core.curves import EMPTY, SMOOTH, set_value
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.fitting import fit
@@ -21,7 +21,8 @@ from yielding_tether.core.operations.handover import apply as hand_over
 from yielding_tether.core.operations.plant import Plant
 from yielding_tether.core.operations.plant import apply as plant
 from yielding_tether.core.operations.pose import Drag, solve_all
-from yielding_tether.core.parts.leg import LegPart
+from yielding_tether.core.parts import FkPart, TwistPart
+from yielding_tether.core.parts.leg import ChainLegPart, Footed, LegPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.takes import Contact, Standing, Take
@@ -33,9 +34,29 @@ LEG = ("marl", "leg.R")
 STILL = 1e-5
 
 
-def standing() -> tuple[Program, Bound]:
-    """Marl at rest, his right leg in IK, for ten frames."""
-    program = Program(ferry_scene(), Take("still", cast_off()[1].rate, 0, 10))
+def standing(helped: bool = False) -> tuple[Program, Bound]:
+    """Marl at rest, his right leg in IK, for ten frames; with helper joints in both segments of it if so."""
+    scene = ferry_scene()
+    if helped:
+        marl = scene.member("marl")
+        bones = with_helpers(marl.skeleton, "shin.R", "foot.R")
+        (leg,) = (p for p in marl.parts if p.name == "leg.R")
+        assert isinstance(leg, LegPart)
+        thigh, shin, foot, toe = leg.joints
+        joints = (thigh, "in shin.R", shin, "in foot.R", foot, toe)
+        more = {f: getattr(leg, f) for f in ("name", "label", "hinge", "end_order", "side", "sole")}
+        many = ChainLegPart(
+            joints=joints, orders=("xyz",) * 6, middle=2, hinges=((1.0, 0.0, 0.0),) * 6, curls=(0.0,) * 6, toed=True, **more
+        )  # fmt: skip
+        # What shares twists hangs from what the helpers cut off.
+        plain = {
+            p: FkPart(p.name, p.label, p.joints, p.orders, (False,) * len(p.joints))
+            for p in marl.parts if isinstance(p, TwistPart)
+        }  # fmt: skip
+        parts = tuple(many if p is leg else plain.get(p, p) for p in marl.parts)  # type: ignore[arg-type]
+        changed = replace(marl, skeleton=bones, parts=parts, shapes=())
+        scene = replace(scene, members=tuple(changed if m is marl else m for m in scene.members))
+    program = Program(scene, Take("still", cast_off()[1].rate, 0, 10))
     program = driven(program, program.bound(*LEG), "ik")
     # Not so straight that the foot is out of reach.
     return program.with_curves({"marl/leg.R.ik.ty": set_value(EMPTY, 0.0, 0.25, SMOOTH)}), program.bound(*LEG)
@@ -63,15 +84,17 @@ def point(
 
 def in_toe(bound: Bound, at: tuple[float, ...]) -> Floats:
     """A point of the foot at rest, in the toe."""
-    return rotate(inverse(bound.rests[3]), np.array(at) - bound.offsets[3])
+    return rotate(inverse(bound.rests[-1]), np.array(at) - bound.offsets[-1])
 
 
 class Stages(unittest.TestCase):
-    """Measured on the body, by points of its joints."""
+    """Measured on the body, by points of its joints: -2 the foot, -1 the toe."""
+
+    helped = False
 
     def setUp(self) -> None:
-        self.program, self.bound = standing()
-        assert isinstance(self.bound.part, LegPart)
+        self.program, self.bound = standing(self.helped)
+        assert isinstance(self.bound.part, Footed)
         self.sole = self.bound.part.sole
         self.times = np.arange(0.0, 10.01, 0.25)
 
@@ -90,14 +113,14 @@ class Stages(unittest.TestCase):
             )
             on_tip = in_toe(self.bound, tuple(at_tip))
             with self.subTest(bank=bank):
-                self.assertLess(self.moved(2, on_heel, roll=-0.6 + 0.6 * ramp, bank=bank), STILL)
-                self.assertLess(self.moved(3, on_tip, roll=first + SOFT + 0.5 * ramp, bank=bank), STILL)
+                self.assertLess(self.moved(-2, on_heel, roll=-0.6 + 0.6 * ramp, bank=bank), STILL)
+                self.assertLess(self.moved(-1, on_tip, roll=first + SOFT + 0.5 * ramp, bank=bank), STILL)
                 # In the ball's stage all of the toe stands.
                 for at in (tip, in_toe(self.bound, tuple(corner)), np.zeros(3)):
-                    self.assertLess(self.moved(3, at, roll=(first - SOFT) * ramp, bank=bank), STILL)
-        self.assertLess(self.moved(2, ball, roll=(first - SOFT) * ramp), STILL)
+                    self.assertLess(self.moved(-1, at, roll=(first - SOFT) * ramp, bank=bank), STILL)
+        self.assertLess(self.moved(-2, ball, roll=(first - SOFT) * ramp), STILL)
         # And it does roll: heel up by the sine, the toe flat on its tip only after.
-        lifted = point(self.program, self.bound, 2, heel, self.times, over(self.bound, roll=0.5 * ramp))
+        lifted = point(self.program, self.bound, -2, heel, self.times, over(self.bound, roll=0.5 * ramp))
         self.assertGreater(lifted[-1, 1] - lifted[0, 1], 0.05)
 
     @property
@@ -107,16 +130,16 @@ class Stages(unittest.TestCase):
     def test_turns_are_about_their_points_and_the_toe_lies_flat(self) -> None:
         ramp = self.times / 10.0
         for name, joint, at in (
-            ("heel", 2, np.array(self.sole.heel)), ("ball", 2, np.array(self.sole.ball)),
-            ("tip", 3, in_toe(self.bound, self.sole.tip)),
+            ("heel", -2, np.array(self.sole.heel)), ("ball", -2, np.array(self.sole.ball)),
+            ("tip", -1, in_toe(self.bound, self.sole.tip)),
         ):  # fmt: skip
             self.assertLess(self.moved(joint, at, **{name: 0.7 * ramp}), STILL, name)
             poses = self.program.evaluate(self.times, overrides=over(self.bound, **{name: 0.7 * ramp}))
-            turned = rotation_distance(poses.rot[:, self.bound.nodes[2]], poses.rot[:1, self.bound.nodes[2]])
+            turned = rotation_distance(poses.rot[:, self.bound.nodes[-2]], poses.rot[:1, self.bound.nodes[-2]])
             np.testing.assert_allclose(turned, 0.7 * ramp, atol=1e-9)
         rolls = np.linspace(-0.8, self.sole.tip_from - SOFT, len(self.times))
         poses = self.program.evaluate(self.times, overrides=over(self.bound, roll=rolls))
-        foot, toe = (poses.rot[:, self.bound.nodes[k]] for k in (2, 3))
+        foot, toe = (poses.rot[:, self.bound.nodes[k]] for k in (-2, -1))
         np.testing.assert_allclose(
             rotation_distance(foot, toe), np.maximum(rolls, 0.0), atol=1e-9,
             err_msg="the toe goes with the foot about the heel, and lies flat about the ball",
@@ -125,16 +148,22 @@ class Stages(unittest.TestCase):
     def test_the_roll_has_no_kink_but_at_zero(self) -> None:
         rolls = np.arange(0.01, 1.6, 0.001)
         poses = self.program.evaluate(np.zeros(len(rolls)), overrides=over(self.bound, roll=rolls))
-        for k in (2, 3):
+        for k in (-2, -1):
             pos = poses.pos[:, self.bound.nodes[k]]
             self.assertLess(np.abs(np.diff(pos, 2, axis=0)).max(), 3e-6, "no speed jumps")
 
 
+class StagesOfALegWithHelpers(Stages):
+    helped = True
+
+
 class Fitting(unittest.TestCase):
+    helped = False
+
     def test_roll_and_bank_come_back(self) -> None:
         """10,000 random feet whose control is level in what it follows, at any heading."""
         rng = np.random.default_rng(12)
-        program, bound = standing()
+        program, bound = standing(self.helped)
         count = 10_000
         values = {c: rng.uniform(-a, a, count) for c, a in (("roll", 1.5), ("bank", 1.2), ("ry", 3.1), ("swivel", 0.3))}
         place = {c: rng.uniform(-0.05, 0.05, count) + 0.25 * (c == "ty") for c in ("tx", "ty", "tz")}
@@ -156,13 +185,26 @@ class Fitting(unittest.TestCase):
             own = found.values[channels.index(bound.own[bound.part.ik, name])]  # type: ignore[attr-defined]
             self.assertLess(np.abs(own).max(), 1e-6, f"no offset that hides the roll: {name}")
 
+    def test_a_locked_roll_leaves_its_pitch_to_the_control(self) -> None:
+        program, bound = standing(self.helped)
+        locked = with_locked(program, "roll")
+        pose = program.evaluate([0.0], overrides=over(bound, rx=0.4, ry=0.2))
+        found = fit(locked, locked.bound(*LEG), "ik", pose)
+        self.assertLess(max(found.position.max(), found.rotation.max()), 1e-6)
+
+
+class FittingOfALegWithHelpers(Fitting):
+    helped = True
+
+
+class AtHand(unittest.TestCase):
     def test_values_at_hand_are_kept(self) -> None:
         """Whatever a take has that makes the pose, level or not."""
         rng = np.random.default_rng(4)
         for seed in range(20):
-            example = EXAMPLES["footed limb"](np.random.default_rng(seed))
+            example = EXAMPLES["footed chain" if seed % 2 else "footed limb"](np.random.default_rng(seed))
             program = at_rest(example)
-            bound = program.bound(example.member.id, "leg")
+            bound = program.bound(example.member.id, example.part)
             names = program.channel_names()
             kept = {names[c]: set_value(EMPTY, 0.0, float(rng.uniform(-1, 1)), SMOOTH)
                     for c in bound.systems["ik"].channels if not program.info[c][2].trait.stepped}  # fmt: skip
@@ -171,15 +213,8 @@ class Fitting(unittest.TestCase):
             found = fit(program, bound, "ik", pose)
             np.testing.assert_array_equal(found.values[:, 0], program.now(0.0, found.channels))
             # Any other pose is made anew.
-            other = program.evaluate([0.0], overrides={int(found.channels[10]): 0.3})
+            other = program.evaluate([0.0], overrides={bound.own[bound.part.ik, "roll"]: 0.3})  # type: ignore[attr-defined]
             self.assertLess(fit(program, bound, "ik", other).position.max(), 1e-6)
-
-    def test_a_locked_roll_leaves_its_pitch_to_the_control(self) -> None:
-        program, bound = standing()
-        locked = with_locked(program, "roll")
-        pose = program.evaluate([0.0], overrides=over(bound, rx=0.4, ry=0.2))
-        found = fit(locked, locked.bound(*LEG), "ik", pose)
-        self.assertLess(max(found.position.max(), found.rotation.max()), 1e-6)
 
 
 class Used(unittest.TestCase):

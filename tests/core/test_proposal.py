@@ -11,7 +11,7 @@ import numpy as np
 from yielding_tether.core.cast import Member
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.fitting import fit
-from yielding_tether.core.parts import ChainPart, FkPart, HandPart, LegPart, LimbPart, Sole, TwistPart
+from yielding_tether.core.parts import ChainPart, FkPart, Footed, HandPart, LegPart, LimbPart, Sole, TwistPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.proposal import Limb, Run, find_hinge, find_limbs, propose
 from yielding_tether.core.skeleton import Joint, Skeleton
@@ -199,8 +199,11 @@ class Structure(unittest.TestCase):
                     if isinstance(p, LimbPart):
                         found[p.joints[0][0]] = p.bones
                     elif isinstance(p, ChainPart):
-                        found[p.joints[0][0]] = (p.joints[0], p.joints[p.middle], p.joints[-1])
+                        found[p.joints[0][0]] = (p.joints[0], p.joints[p.middle], p.bones[-1])
+                toes = {p.joints[0][0]: p.toe for p in proposal.parts if isinstance(p, Footed)}
                 with self.subTest(seed=seed, motion=rotations is not None):
+                    # Whatever is in its segments, a leg has a foot that rolls, with its toe.
+                    self.assertEqual(toes, {"c": "c3", "d": "d3"})
                     same = {k: (v[0], v[2]) for k, v in found.items()}
                     self.assertEqual(same, {k: (v[0], v[2]) for k, v in corners.items()})
                     if rotations is not None:
@@ -316,10 +319,10 @@ class Structure(unittest.TestCase):
         rows += [("n0", "b2", (0, 0.2, 0.1)), ("n1", "n0", (0, 0.2, 0.08)), ("n2", "n1", (0, 0.02, 0.15))]
         rows += [(f"t{k}", f"t{k - 1}" if k else "b0", (0, 0.02, -0.09)) for k in range(6)]
         proposal = propose(skeleton(*rows))
-        chains = {p.joints for p in proposal.parts if isinstance(p, ChainPart) and p.touches}
+        chains = {p.bones for p in proposal.parts if isinstance(p, ChainPart) and p.touches}
         # The spine ends where the forelegs come together; what goes on from there is neck and head.
         tail = tuple(f"t{k}" for k in range(6))
-        self.assertEqual({p.joints for p in proposal.parts if isinstance(p, ChainPart)}, chains | {tail})
+        self.assertEqual({p.bones for p in proposal.parts if isinstance(p, ChainPart)}, chains | {tail})
         named = {p.name: p.joints for p in proposal.parts}
         self.assertEqual((named["spine"], named["head"][0]), (("b1", "b2"), "n0"))
         self.assertEqual(

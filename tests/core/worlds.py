@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from dataclasses import replace
 from fractions import Fraction
 
 import numpy as np
@@ -23,6 +24,22 @@ def unit(rng: Generator, size: int) -> tuple[float, ...]:
 
 def order(rng: Generator) -> str:
     return ORDERS[rng.integers(6)]
+
+
+def with_helpers(bones: Skeleton, *joints: str) -> Skeleton:
+    """The same skeleton with a helper joint half-way to each of these, called "in" and its name."""
+    rows: list[Joint] = []
+    at: dict[str, int] = {}
+    for joint in bones.joints:
+        parent = at[bones.joints[joint.parent].name] if joint.parent >= 0 else -1
+        offset = joint.offset
+        if joint.name in joints:
+            offset = tuple(0.5 * x for x in joint.offset)  # type: ignore[assignment]
+            rows.append(Joint(f"in {joint.name}", parent, offset))
+            parent = len(rows) - 1
+        at[joint.name] = len(rows)
+        rows.append(replace(joint, parent=parent, offset=offset))
+    return Skeleton(tuple(rows))
 
 
 def limb_member(rng: Generator, name: str = "arm", *, straight_rest: bool = False, moves: bool = False) -> Member:

@@ -20,6 +20,7 @@ from .cast import Shape
 from .errors import CoreError
 from .parts import (
     ArmPart,
+    ChainLegPart,
     ChainPart,
     Finger,
     FkPart,
@@ -150,13 +151,19 @@ def propose(
             notes.append(f"The hinge of the {label} is a guess: it is straight at rest and never bends in the motion.")
         joints = tuple(name_of[j] for j in run.path)
         turns = tuple(order[j] for j in joints)
-        toe = _toe_of(skeleton, run.end, bones) if role == "leg" else None
-        if len(joints) == 3 and role == "leg":
+        if role == "leg":
+            toe = _toe_of(skeleton, run.end, bones)
             whole = joints if toe is None else (*joints, name_of[toe])
-            limb: Part = LegPart(
-                name, label, whole, tuple(order[n] for n in whole), hinge, turns[2], side, hinge_from=found,
-                bends_as="hinge", sole=Sole.found(skeleton, run.end, toe, facing=_triple(forward)),
-            )  # fmt: skip
+            foot = {"orders": tuple(order[n] for n in whole), "end_order": turns[-1], "side": side, "hinge_from": found,
+                    "sole": Sole.found(skeleton, run.end, toe, facing=_triple(forward))}  # fmt: skip
+            if len(joints) == 3:
+                limb: Part = LegPart(name, label, whole, hinge=hinge, bends_as="hinge", **foot)  # type: ignore[arg-type]
+            else:
+                hinges, curls = _curls(skeleton, run, () if toe is None else (toe,))
+                limb = ChainLegPart(
+                    name, label, whole, middle=run.path.index(run.middle), hinge=hinge, hinges=hinges, curls=curls,
+                    toed=toe is not None, **foot,  # type: ignore[arg-type]
+                )  # fmt: skip
             taken |= set() if toe is None else {toe}
         elif (
             len(joints) == 3
@@ -555,12 +562,14 @@ def find_limbs(skeleton: Skeleton, rotations: Floats | None = None) -> tuple[lis
     return _Bones(skeleton, rotations).limbs()
 
 
-def _curls(skeleton: Skeleton, run: Run) -> tuple[tuple[tuple[float, float, float], ...], tuple[float, ...]]:
-    """For each joint of a run the axis about which it curls, in its own frame, and by how much; helpers do not."""
+def _curls(
+    skeleton: Skeleton, run: Run, after: tuple[int, ...] = ()
+) -> tuple[tuple[tuple[float, float, float], ...], tuple[float, ...]]:
+    """For each joint of a run and `after` it the axis about which it curls, in its own frame, and by how much; helpers do not."""
     rot = skeleton.rest_pose[1]
     pos = skeleton.rest_pose[0]
     hinges, curls = [], []
-    for j in run.path:
+    for j in (*run.path, *after):
         axis, curl = np.array([1.0, 0.0, 0.0]), 0.0
         if j in run.bends[1:]:
             k = run.corners.index(j)

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from ..core.cast import Member, Shape
-from ..core.parts import FkPart, LegPart, Part, Sole
+from ..core.parts import FkPart, Footed, Part, Sole
 from ..core.proposal import propose
 from ..core.skeleton import Joint, Skeleton
 from .people import V, ball
@@ -76,7 +76,7 @@ def _parts(bones: Skeleton) -> list[Part]:
                 found.append(FkPart(f"ear.{letter}", f"{side} ear", ear, ("xyz",) * 2, (False,) * 2, side))  # type: ignore[arg-type]
             continue
         name, label = names.get(part.name, (part.name, part.label))
-        more = {"sole": sole, "hinge_from": "given"} if isinstance(part, LegPart) else {}
+        more = {"sole": sole, "hinge_from": "given"} if isinstance(part, Footed) else {}
         found.append(replace(part, name=name, label=label, **more))  # type: ignore[type-var]
     return found
 

@@ -11,7 +11,7 @@ from .centre import CentrePart
 from .chain import ChainPart
 from .hand import Finger, HandPart
 from .joints import FkPart
-from .leg import LegPart, Sole
+from .leg import ChainLegPart, Footed, LegPart, Sole
 from .limb import LimbPart
 from .neck import NeckPart
 from .part import PARTS, Part, Side
@@ -23,9 +23,11 @@ __all__ = [
     "AnchorPart",
     "ArmPart",
     "CentrePart",
+    "ChainLegPart",
     "ChainPart",
     "Finger",
     "FkPart",
+    "Footed",
     "FreePart",
     "HandPart",
     "LegPart",

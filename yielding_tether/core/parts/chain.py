@@ -59,6 +59,11 @@ class ChainPart(Part, kind="chain"):
         return f"{self.name}.ik"
 
     @property
+    def bones(self) -> tuple[str, ...]:
+        """Joints between which its segments run."""
+        return self.joints
+
+    @property
     def touches(self) -> bool:
         return not self.shares and self.role != "tail"
 
@@ -70,10 +75,10 @@ class ChainPart(Part, kind="chain"):
     def corners(self) -> tuple[str, ...]:
         bends = [k for k, curl in enumerate(self.curls) if k == self.middle or curl != 0.0]
         limb = self.role in ("arm", "leg")
-        return (self.joints[0], *(self.joints[k] for k in bends), self.joints[-1]) if limb else ()
+        return (self.joints[0], *(self.joints[k] for k in bends), self.bones[-1]) if limb else ()
 
     def settings(self) -> tuple[Setting, ...]:
-        inner = [k for k in range(1, len(self.joints) - 1) if k != self.middle]
+        inner = [k for k in range(1, len(self.bones) - 1) if k != self.middle]
         return (
             *(
                 Setting(f"share {n}", f"{in_words(n)} takes of the turn", "share", 0.0, 1.0, (f"shares.{k}",), shared="shares")
@@ -89,9 +94,9 @@ class ChainPart(Part, kind="chain"):
     def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
         # What bends along it: every joint about its own hinge, a little.
         bent: dict[str, float] = {}
-        for joint, hinge in list(zip(self.joints, self.hinges, strict=True))[1:]:
+        for joint, hinge in list(zip(self.bones, self.hinges, strict=False))[1:]:
             x, y, z = rotate(np.array(skeleton.joints[skeleton.index[joint]].rest), np.array(hinge)).tolist()
-            bent |= turned(skeleton, orders, joint, (x, y, z), 0.9 / (len(self.joints) - 1))
+            bent |= turned(skeleton, orders, joint, (x, y, z), 0.9 / (len(self.bones) - 1))
         ik = {f"{self.name}.drive": 1.0}
         turns = tuple(ik | {f"{self.ik}.{c}": 0.8} for c in ROTATION) if self.shares else ()
         return (bent, *turns)
@@ -114,13 +119,13 @@ class ChainPart(Part, kind="chain"):
     def check(self, skeleton: Skeleton) -> None:
         check_run(self, skeleton)
         count = len(self.joints)
-        if count < 3 or not 0 < self.middle < count - 1:
+        if len(self.bones) < 3 or not 0 < self.middle < len(self.bones) - 1:
             raise CoreError(f"{self.label} needs three joints or more, and a middle one between its ends.")
         if self.shares and (len(self.shares) != count or min(self.shares) < 0.0 or sum(self.shares) > 1.0 + 1e-9):
             raise CoreError(f"{self.label} needs a share of its turn for each of its joints, not above one in all.")
         if not len(self.orders) == len(self.hinges) == len(self.curls) == count:
             raise CoreError(f"{self.label} needs a rotation order, a hinge and a curl for each of its joints.")
         pos = skeleton.rest_pose[0]
-        a, m, b = (pos[skeleton.index[self.joints[k]]] for k in (0, self.middle, count - 1))
+        a, m, b = (pos[skeleton.index[self.joints[k]]] for k in (0, self.middle, len(self.bones) - 1))
         if min(np.linalg.norm(m - a), np.linalg.norm(b - m)) < 1e-6:
             raise CoreError(f"{self.label} has no length on one side of {self.joints[self.middle]}.")

@@ -1,4 +1,4 @@
-"""Legs whose foot rolls: two segments, a foot with a sole, and a toe where there is one."""
+"""Legs whose foot rolls: two segments or more, a foot with a sole, and a toe where there is one."""
 
 from __future__ import annotations
 
@@ -12,9 +12,10 @@ from ..errors import CoreError
 from ..settings import Setting
 from ..skeleton import Skeleton
 from ..systems.fk import Fk
-from ..systems.foot import RollingFoot
+from ..systems.foot import ChainWithFoot, RollingFoot
 from ..systems.system import System
 from ..transforms import Floats, inverse, rotate
+from .chain import ChainPart
 from .limb import LimbPart
 
 V = tuple[float, float, float]
@@ -96,26 +97,27 @@ def _beside(one: Floats, other: Floats) -> bool:
     return a > 0.5 * b and b > 0.5 * a and float(one @ other) > 0.7 * a * b
 
 
-@dataclass(frozen=True)
-class LegPart(LimbPart, kind="footed limb"):
-    """A limb of thigh, shin and foot, with the joint of the toe after them if there is one."""
+class Footed:
+    """What a limb has whose last joint is a foot that rolls, with the joint of the toe after it if there is one."""
 
-    role: str = "leg"
-    kind: Literal["footed limb"] = "footed limb"  # type: ignore[assignment]
-    sole: Sole = Sole(
-        (0.0, -0.08, -0.06), (0.0, -0.08, 0.12), (0.0, -0.08, 0.2), (0.05, -0.08, 0.12), (-0.05, -0.08, 0.12)
-    )
+    label: str
+    joints: tuple[str, ...]
+    bones: tuple[str, ...]
+    ik: str
+    sole: Sole
+
+    @property
+    def foot(self) -> str:
+        """Joint of the foot."""
+        return self.bones[-1]
 
     @property
     def toe(self) -> str:
         """Joint of the toe, "" where there is none."""
-        return self.joints[3] if len(self.joints) > 3 else ""
-
-    def systems(self) -> tuple[System, ...]:
-        return (Fk(), RollingFoot())
+        return "" if self.joints[-1] == self.foot else self.joints[-1]
 
     def stands_on(self, skeleton: Skeleton) -> tuple[tuple[str, str, V], ...]:
-        sole, foot, toe = self.sole, self.joints[2], self.toe or self.joints[2]
+        sole, foot, toe = self.sole, self.foot, self.toe or self.foot
         places, turns = skeleton.rest_pose
         i, j = skeleton.index[foot], skeleton.index[toe]
         # A ball is the joint of the toe: what stands lies under it, in the plane of the tip.
@@ -128,7 +130,8 @@ class LegPart(LimbPart, kind="footed limb"):
 
         return ("heel", foot, sole.heel), ("ball", toe, in_toe(ball)), ("tip", toe, in_toe(np.array(sole.tip)))
 
-    def settings(self) -> tuple[Setting, ...]:
+    def sole_settings(self) -> tuple[Setting, ...]:
+        """Figures by which the sole is fitted to the foot."""
         left, up, forward = self.sole.numbers[15:24].reshape(3, 3)
         points = ("heel", "tip", "left", "right", *(() if self.toe else ("ball",)))
         most = float(np.linalg.norm(self.sole.tip) + np.linalg.norm(self.sole.heel))
@@ -136,7 +139,7 @@ class LegPart(LimbPart, kind="footed limb"):
         def one(id: str, label: str, way: Floats, at: tuple[str, ...] = ()) -> Setting:
             along = (float(way[0]), float(way[1]), float(way[2]))
             return Setting(
-                id, label, "length", -most, most, tuple(f"sole.{x}" for x in at or (id,)), along, joint=self.joints[2]
+                id, label, "length", -most, most, tuple(f"sole.{x}" for x in at or (id,)), along, joint=self.foot
             )
 
         return (
@@ -149,16 +152,14 @@ class LegPart(LimbPart, kind="footed limb"):
             one("right", "right edge aside", -left),
         )  # fmt: skip
 
-    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
-        ik = {f"{self.name}.drive": 1.0}
+    def rolled(self, drive: str) -> tuple[dict[str, float], ...]:
+        """Poses, as values by control.channel, that show how it rolls and banks; drive: the channel that IK drives by."""
         rolls = (1.0, self.sole.tip_from + 0.6, -0.5)
         tilts = ({f"{self.ik}.roll": roll} for roll in rolls), ({f"{self.ik}.bank": bank} for bank in (0.4, -0.4))
-        return (*super().shown(skeleton, orders), *(ik | values for which in tilts for values in which))
+        return tuple({drive: 1.0} | values for which in tilts for values in which)
 
-    def check(self, skeleton: Skeleton) -> None:
-        if len(self.joints) not in (3, 4) or len(self.orders) != len(self.joints):
-            raise CoreError(f"{self.label} needs thigh, shin, foot and at most a toe, with a rotation order each.")
-        self.check_segments(skeleton)
+    def check_sole(self) -> None:
+        """CoreError for a sole that can't be."""
         numbers = [x for f in fields(self.sole) for x in np.ravel(getattr(self.sole, f.name))]
         if not np.isfinite(numbers).all() or np.linalg.norm(np.cross(self.sole.up, self.sole.forward)) < 1e-6:
             raise CoreError(
@@ -166,3 +167,61 @@ class LegPart(LimbPart, kind="footed limb"):
             )
         if not 0.1 <= self.sole.tip_from <= np.pi:
             raise CoreError(f"The foot of the {self.label} must turn about its tip from a roll of 6 to 180 degrees on.")
+
+
+#: A sole of a foot of which nothing is said.
+PLAIN = Sole((0.0, -0.08, -0.06), (0.0, -0.08, 0.12), (0.0, -0.08, 0.2), (0.05, -0.08, 0.12), (-0.05, -0.08, 0.12))
+
+
+@dataclass(frozen=True)
+class LegPart(Footed, LimbPart, kind="footed limb"):
+    """A limb of thigh, shin and foot, with the joint of the toe after them if there is one."""
+
+    role: str = "leg"
+    kind: Literal["footed limb"] = "footed limb"  # type: ignore[assignment]
+    sole: Sole = PLAIN
+
+    def systems(self) -> tuple[System, ...]:
+        return (Fk(), RollingFoot())
+
+    def settings(self) -> tuple[Setting, ...]:
+        return self.sole_settings()
+
+    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        return (*super().shown(skeleton, orders), *self.rolled(f"{self.name}.drive"))
+
+    def check(self, skeleton: Skeleton) -> None:
+        if len(self.joints) not in (3, 4) or len(self.orders) != len(self.joints):
+            raise CoreError(f"{self.label} needs thigh, shin, foot and at most a toe, with a rotation order each.")
+        self.check_segments(skeleton)
+        self.check_sole()
+
+
+@dataclass(frozen=True)
+class ChainLegPart(Footed, ChainPart, kind="footed chain"):
+    """A leg of more joints than three, a hind leg or one with helpers in its segments, and its foot.
+    `toed`: whether the last joint is that of the toe, and the foot the one before it."""
+
+    role: str = "leg"
+    kind: Literal["footed chain"] = "footed chain"  # type: ignore[assignment]
+    sole: Sole = PLAIN
+    toed: bool = False
+
+    @property
+    def bones(self) -> tuple[str, ...]:  # type: ignore[override]
+        return self.joints[:-1] if self.toed else self.joints
+
+    def systems(self) -> tuple[System, ...]:
+        return (Fk(), ChainWithFoot())
+
+    def settings(self) -> tuple[Setting, ...]:
+        return (*super().settings(), *self.sole_settings())
+
+    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        return (*super().shown(skeleton, orders), *self.rolled(f"{self.name}.drive"))
+
+    def check(self, skeleton: Skeleton) -> None:
+        super().check(skeleton)
+        if self.shares:
+            raise CoreError(f"{self.label} is a leg: its joints take no shares of a turn.")
+        self.check_sole()

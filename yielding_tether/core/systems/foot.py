@@ -1,9 +1,9 @@
 """IK of a leg whose foot rolls: its control stays flat under the foot, and the limb aims at what roll, bank and turns make of it.
 
-Beside the ten values of a two-segment limb there are roll, bank, turns about heel, ball and tip, and of a toe a lift and its
-own turn: more than there are freedoms. So a fit keeps values that make the pose already; else the control is level in what
-it follows with the heading of the sole, roll is the sole's pitch along that and bank its tilt after it, and what they leave goes
-to the control. Where the foot turns about a point by which it stands, that takes the heading (`stance_turns`), and the control
+Beside the values of the limb, of two segments or more, there are roll, bank, turns about heel, ball and tip, and of a toe a lift
+and its own turn: more than there are freedoms. So a fit keeps values that make the pose already; else the control is level in
+what it follows with the heading of the sole, roll is the sole's pitch along that and bank its tilt after it, and what they leave
+goes to the control. Where the foot turns about a point by which it stands, that takes the heading (`stance_turns`), and the control
 stays. The formulas are in `kernels.foot`.
 """
 
@@ -19,21 +19,21 @@ from ..kernels import fits
 from ..kernels.foot import AIM, SOFT, TOE, feet
 from ..tape import Run, Tape, signs_of
 from ..transforms import Floats, Ints, inverse, multiply, rotate
+from .n_segment import NSegment
 from .place import fit_control
 from .system import Control, Handle, Posed, Rolling, State, Turning
 from .two_segment import TwoSegment, ik_name
 
 if TYPE_CHECKING:
-    from ..parts.leg import LegPart
+    from ..parts.leg import Footed
     from ..parts.part import Part
     from ..rig import Bound
 
-#: Roll, bank and turns, after the ten values of the limb; then of a toe its lift and its own turn.
+#: Roll, bank and turns, after the values of the limb; then of a toe its lift and its own turn.
 FOOT = (
     ("roll", "roll"), ("bank", "bank"), ("heel", "turn about the heel"), ("ball", "turn about the ball"),
     ("tip", "turn about the tip"),
 )  # fmt: skip
-_ROLL, _LIFT = 10, 15
 #: Least and greatest roll (radians) that a lever gives.
 ROLLS = (-1.5, 2.5)
 #: Metres and radians within which two soles are each other's mirror image.
@@ -44,18 +44,28 @@ AIMED = "aim"
 
 def sole_of(bound: Bound) -> Floats:
     """(SOLE,) numbers of a sole, as the kernels read them."""
-    return cast("LegPart", bound.part).sole.numbers
+    return cast("Footed", bound.part).sole.numbers
 
 
 class RollingFoot(TwoSegment):
-    """IK of two segments with a foot that rolls."""
+    """IK of two segments with a foot that rolls. Its joints and values are counted from those of the limb, so that a limb of more
+    segments has it too."""
 
     ample = True
 
+    def foot(self, part: Part) -> int:
+        """Which of the part's joints is the foot: after it comes the toe, where there is one."""
+        return self.run(part)[2]
+
+    def firsts(self, part: Part) -> tuple[int, int]:
+        """Places among the channels of the roll, and of the lift of a toe."""
+        roll = len(super().channels(part)) - 1
+        return roll, roll + len(FOOT)
+
     def channels(self, part: Part) -> tuple[Channel, ...]:
-        leg = cast("LegPart", part)
-        shape, guide = super().channels(part)[:10], super().channels(part)[10:]
-        closed = {c for c in leg.locked if "." not in c}
+        leg = cast("Footed", part)
+        *shape, guide = super().channels(part)
+        closed = {c for c in part.locked if "." not in c}
 
         def one(name: str, label: str) -> Channel:
             return Channel(leg.ik, name, "angle", self.name, label, access="locked" if name in closed else "open")
@@ -66,54 +76,54 @@ class RollingFoot(TwoSegment):
             if leg.toe
             else []
         )
-        return (*shape, *foot, *toe, *guide)
+        return (*shape, *foot, *toe, guide)
 
     def controls(self, part: Part) -> tuple[Control, ...]:
-        foot = part.joints[2]
+        foot = part.joints[self.foot(part)]
         lever = Control(
             lever_name(part), f"heel of the {part.label}", "xyz", Handle("lever", ("move",), foot, foot, computed=True),
-            shows=(cast("LegPart", part).ik, "roll"),
+            shows=(cast("Footed", part).ik, "roll"),
         )  # fmt: skip
         return (*super().controls(part), lever)
 
     def nodes(self, part: Part) -> tuple[tuple[str, str], ...]:
-        return ((cast("LegPart", part).ik, AIMED),)
-
-    def run(self, part: Part) -> tuple[int, int, int]:
-        return 0, 1, 2
+        return ((cast("Footed", part).ik, AIMED),)
 
     def aim(self, bound: Bound, control: str) -> int:
         return bound.extra[control, AIMED] if control == ik_name(bound) else super().aim(bound, control)
 
     def tilts(self, bound: Bound, control: str) -> list[int]:
-        found: list[int] = bound.systems[self.name].channels[_ROLL:_LIFT].tolist()
+        found: list[int] = self._foot_channels(bound).tolist()
         return found if control == ik_name(bound) else []
 
     def rolls(self, bound: Bound, control: str) -> Rolling | None:
         channels = bound.systems[self.name].channels.tolist()
-        toe = range(_LIFT, _LIFT + 4) if len(bound.nodes) > 3 else ()
-        level = tuple(channels[k] for k in (*range(_ROLL + 1, _LIFT), *toe))
-        most = cast("LegPart", bound.part).sole.tip_from - SOFT
-        return Rolling(channels[_ROLL], level, most) if control == ik_name(bound) else None
+        roll, lift = self.firsts(bound.part)
+        toe = range(lift, lift + 4) if self._toed(bound) else ()
+        level = tuple(channels[k] for k in (*range(roll + 1, lift), *toe))
+        most = cast("Footed", bound.part).sole.tip_from - SOFT
+        return Rolling(channels[roll], level, most) if control == ik_name(bound) else None
 
     def turning(self, bound: Bound) -> Turning:
         left, _, forward = sole_of(bound)[15:24].reshape(3, 3)
+        turns = self.firsts(bound.part)[0] + 2
         return Turning(
-            ik_name(bound), {name: _ROLL + 2 + k for k, name in enumerate(("heel", "ball", "tip"))}, left, forward
+            ik_name(bound), {name: turns + k for k, name in enumerate(("heel", "ball", "tip"))}, left, forward
         )
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         channels, sole = bound.systems[self.name].channels, sole_of(bound)
+        k, (roll, first) = self.foot(bound.part) + 1, self.firsts(bound.part)
         control = bound.controls[ik_name(bound)].node
-        aimed = (self.aim(bound, ik_name(bound)), control, *channels[_ROLL:_LIFT], bound.slot)
+        aimed = (self.aim(bound, ik_name(bound)), control, *channels[roll:first], bound.slot)
         runs = [tape.add(AIM, aimed, sole), *super().emit(tape, bound, into, state)]
-        if len(into) > 3:
-            lift = channels[_LIFT]
+        if self._toed(bound):
+            lift = channels[first]
             ints = (
-                into[3], into[2], channels[_ROLL], lift, lift + 1, bound.moving[3, 0], bound.samples[3], bound.slot
+                into[k], into[k - 1], channels[roll], lift, lift + 1, bound.moving[k, 0], bound.samples[k], bound.slot
             )  # fmt: skip
             floats = (
-                *bound.offsets[3], *bound.rests[3], *signs_of(bound.part.joint_orders[3]), *sole[15:18], sole[24]
+                *bound.offsets[k], *bound.rests[k], *signs_of(bound.part.joint_orders[k]), *sole[15:18], sole[24]
             )  # fmt: skip
             runs.append(tape.add(TOE, ints, floats, (lift + 1,)))
         return runs
@@ -123,32 +133,45 @@ class RollingFoot(TwoSegment):
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         shape = super().fit(bound, posed, near)
         foot = self._level(bound, posed, near)
-        for k in posed.kept.keys() & range(_ROLL, _LIFT):
-            foot[k - _ROLL] = posed.kept[k]
+        roll, first = self.firsts(bound.part)
+        for k in posed.kept.keys() & range(roll, first):
+            foot[k - roll] = posed.kept[k]
         shape[:6] = self._control(bound, posed, foot, near)
-        if len(bound.nodes) <= 3:
+        if not self._toed(bound):
             return np.concatenate([shape, foot])
-        lift = posed.kept.get(_LIFT, np.zeros(len(posed.pos)))[None]
+        k = self.foot(bound.part) + 1
+        toe = slice(k, k + 1)
+        lift = posed.kept.get(first, np.zeros(len(posed.pos)))[None]
         own = np.empty((3, len(posed.pos)))
-        above = multiply(posed.rot[:, 2], self._toe_turn(bound, foot, lift[0]))
+        above = multiply(posed.rot[:, k - 1], self._toe_turn(bound, foot, lift[0]))
         fits.turns(
-            np.ascontiguousarray(posed.rot[:, 3:4]), np.ascontiguousarray(above[:, None]), bound.rests[3:4], bound.orders[3:4],
-            np.ascontiguousarray(near[_LIFT + 1 : _LIFT + 4].reshape(1, 3)), own,
+            np.ascontiguousarray(posed.rot[:, toe]), np.ascontiguousarray(above[:, None]), bound.rests[toe], bound.orders[toe],
+            np.ascontiguousarray(near[first + 1 : first + 4].reshape(1, 3)), own,
         )  # fmt: skip
         return np.concatenate([shape, foot, lift, own])
+
+    def _foot_channels(self, bound: Bound) -> Ints:
+        """(5,) channels of roll, bank and turns."""
+        roll, lift = self.firsts(bound.part)
+        found: Ints = bound.systems[self.name].channels[roll:lift]
+        return found
+
+    def _toed(self, bound: Bound) -> bool:
+        return len(bound.nodes) > self.foot(bound.part) + 1
 
     def _level(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         """(5, F) values of the foot under which its control is level in its space; nothing where roll or bank is locked."""
         mine = bound.systems[self.name]
         foot = np.zeros((5, len(posed.pos)))
-        if mine.held[_ROLL] or mine.held[_ROLL + 1]:
+        k, at = self.foot(bound.part), self.firsts(bound.part)[0]
+        if mine.held[at] or mine.held[at + 1]:
             return foot
         left, up, forward = sole_of(bound)[15:24].reshape(3, 3)
         # The sole's turn from rest, in the control's space, by its directions there.
-        turn = multiply(inverse(posed.spaces[ik_name(bound)].rot), posed.rot[:, 2])
+        turn = multiply(inverse(posed.spaces[ik_name(bound)].rot), posed.rot[:, k])
         side = rotate(turn, left)
         roll = np.arctan2(-rotate(turn, forward) @ up, rotate(turn, up) @ up)
-        foot[0] = np.unwrap(np.concatenate([near[_ROLL : _ROLL + 1], roll]))[1:]
+        foot[0] = np.unwrap(np.concatenate([near[at : at + 1], roll]))[1:]
         foot[1] = np.arctan2(side @ up, np.hypot(side @ left, side @ forward))
         return foot
 
@@ -171,8 +194,8 @@ class RollingFoot(TwoSegment):
         return pos - rotate(under, posed.sizes[:, None] * place), under
 
     def _control(self, bound: Bound, posed: Posed, foot: Floats, near: Floats) -> Floats:
-        control = ik_name(bound)
-        pos, rot = self._under(bound, posed, foot, posed.pos[:, 2], posed.rot[:, 2])
+        control, k = ik_name(bound), self.foot(bound.part)
+        pos, rot = self._under(bound, posed, foot, posed.pos[:, k], posed.rot[:, k])
         return fit_control(posed, control, pos, rot, bound.controls[control].control.order, near)
 
     def mirrored(self, bound: Bound, other: Bound) -> dict[int, float]:
@@ -183,8 +206,9 @@ class RollingFoot(TwoSegment):
         alike = np.abs(one - swapped).max() <= ALIKE and abs(soles[0][24] - soles[1][24]) <= ALIKE
         if len(bound.nodes) != len(other.nodes) or not alike:
             return {}
-        signs = {_ROLL: 1.0, **dict.fromkeys(range(_ROLL + 1, _LIFT), -1.0)}
-        return signs | ({_LIFT: 1.0} if len(bound.nodes) > 3 else {})
+        roll, lift = self.firsts(bound.part)
+        signs = {roll: 1.0, **dict.fromkeys(range(roll + 1, lift), -1.0)}
+        return signs | ({lift: 1.0} if self._toed(bound) else {})
 
     # --- dragging
 
@@ -196,7 +220,8 @@ class RollingFoot(TwoSegment):
         return found
 
     def places(self, bound: Bound, posed: Posed, values: Mapping[int, Floats]) -> dict[str, Floats]:
-        at = posed.pos[:, 2] + rotate(posed.rot[:, 2], posed.sizes[:, None] * self._lever(bound))
+        k = self.foot(bound.part)
+        at = posed.pos[:, k] + rotate(posed.rot[:, k], posed.sizes[:, None] * self._lever(bound))
         return {**super().places(bound, posed, values), lever_name(bound.part): at}
 
     def drag(
@@ -204,9 +229,9 @@ class RollingFoot(TwoSegment):
     ) -> dict[int, float]:
         if control != lever_name(bound.part):
             return super().drag(bound, posed, control, position, rotation, now)
-        channels = bound.systems[self.name].channels[_ROLL:_LIFT]
+        channels, k = self._foot_channels(bound), self.foot(bound.part)
         foot = np.array([[now[int(c)]] for c in channels])
-        pos, rot = self._under(bound, posed, foot, posed.pos[:1, 2], posed.rot[:1, 2])
+        pos, rot = self._under(bound, posed, foot, posed.pos[:1, k], posed.rot[:1, k])
         wanted = rotate(inverse(rot[0]), position - pos[0]) / posed.sizes[0]
         # The roll under which the lever comes nearest: looked for ever more finely.
         low, high = ROLLS
@@ -223,9 +248,13 @@ class RollingFoot(TwoSegment):
     ) -> tuple[Floats, Floats]:
         if control != ik_name(bound):
             return position, rotation
-        foot = np.array([[now[int(c)]] for c in bound.systems[self.name].channels[_ROLL:_LIFT]])
+        foot = np.array([[now[int(c)]] for c in self._foot_channels(bound)])
         pos, rot = self._under(bound, posed, foot, position[None], rotation[None])
         return pos[0], rot[0]
+
+
+class ChainWithFoot(RollingFoot, NSegment):
+    """IK of more segments with a foot that rolls."""
 
 
 def _by_ways(sole: Floats) -> Floats:

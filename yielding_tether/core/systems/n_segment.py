@@ -66,24 +66,25 @@ class NSegment(TwoSegment):
         return [*super().row_channels(bound, state), *([] if stretch is None else [stretch])]
 
     def run(self, part: Part) -> tuple[int, int, int]:
-        return 0, cast("ChainPart", part).middle, len(part.joints) - 1
+        return 0, cast("ChainPart", part).middle, len(cast("ChainPart", part).bones) - 1
 
     def bind(self, bound: Bound) -> Pieces:
         chain = cast("ChainPart", bound.part)
-        pos, rot = np.zeros((len(chain.joints), 3)), bound.rests.copy()
+        count = len(chain.bones)
+        pos, rot = np.zeros((count, 3)), bound.rests[:count].copy()
         for k in range(1, len(pos)):
             pos[k] = pos[k - 1] + rotate(rot[k - 1], bound.offsets[k])
             rot[k] = multiply(rot[k - 1], bound.rests[k])
-        m, end = chain.middle, len(pos) - 1
+        m, end = chain.middle, count - 1
         offsets = np.stack([np.zeros(3), rotate(inverse(rot[0]), pos[m]), rotate(inverse(rot[m]), pos[end] - pos[m])])
         rests = np.stack([rot[0], multiply(inverse(rot[0]), rot[m]), multiply(inverse(rot[m]), rot[end])])
         two = geometry(offsets, rests, chain.hinge, False)
-        shares = np.array(chain.shares or (0.0,) * len(chain.joints))
+        shares = np.array(chain.shares or (0.0,) * count)
         shares[m] = shares[1 : m + 1].sum()
         return Pieces(
             two.offsets, two.rests, two.constants, np.array(inner_joints(chain), dtype=np.int64),
-            float(np.linalg.norm(pos[end])), float(np.linalg.norm(bound.offsets[1:], axis=1).sum()), rot[end],
-            _directions(bound.offsets), shares,
+            float(np.linalg.norm(pos[end])), float(np.linalg.norm(bound.offsets[1:count], axis=1).sum()), rot[end],
+            _directions(bound.offsets[:count]), shares,
         )  # fmt: skip
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
@@ -92,11 +93,11 @@ class NSegment(TwoSegment):
         channels = bound.systems[self.name].channels
         inner = {int(k): int(channels[10 + 3 * n]) for n, k in enumerate(data.inner)}
         ints: list[int] = [
-            len(into), chain.middle, bound.above[0], bound.controls[chain.ik].node, *channels[6:10].tolist(),
+            len(chain.bones), chain.middle, bound.above[0], self.aim(bound, chain.ik), *channels[6:10].tolist(),
             bound.slot, guide_node(bound), bool(chain.shares), bound.own.get((chain.ik, "stretch"), -1),
         ]  # fmt: skip
         floats = [*data.constants, data.reach, data.whole, *bound.rests[0], *data.last]
-        for k in range(len(into)):
+        for k in range(len(chain.bones)):
             ints += [into[k], inner.get(k, -1), bound.moving[k, 0], bound.samples[k]]
             floats += [*bound.offsets[k], *bound.rests[k], *signs_of(chain.orders[k]), *chain.hinges[k], chain.curls[k]]
             floats += [*data.ways[k], data.shares[k]]
@@ -133,9 +134,10 @@ class NSegment(TwoSegment):
         """(F,) turn along the limb (radians) of which its joints take their shares before their channels."""
         out = np.zeros(len(posed.pos))
         if cast("ChainPart", bound.part).shares:
+            end = self.run(bound.part)[2]
             data: Pieces = bound.systems[self.name].data
-            below, end = (np.ascontiguousarray(x) for x in (posed.above_rot[:, 0], posed.rot[:, -1]))
-            turns_along(below, end, data.last, np.ascontiguousarray(posed.pos[:, -1] - posed.pos[:, 0]), out)
+            below, last = (np.ascontiguousarray(x) for x in (posed.above_rot[:, 0], posed.rot[:, end]))
+            turns_along(below, last, data.last, np.ascontiguousarray(posed.pos[:, end] - posed.pos[:, 0]), out)
         return out
 
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
@@ -150,7 +152,8 @@ class NSegment(TwoSegment):
         inner = data.inner
         if not len(inner):
             return first
-        reach = np.minimum(np.linalg.norm(posed.pos[:, -1] - posed.pos[:, 0], axis=1) / posed.sizes, data.whole)
+        end = self.run(chain)[2]
+        reach = np.minimum(np.linalg.norm(posed.pos[:, end] - posed.pos[:, 0], axis=1) / posed.sizes, data.whole)
         half = 0.5 * np.array(chain.curls)[inner] * ((data.reach - reach) / data.whole)[:, None]
         hinges = np.array(chain.hinges)[inner]
         curl = np.concatenate([hinges[None] * np.sin(half)[..., None], np.cos(half)[..., None]], axis=-1)
@@ -164,7 +167,7 @@ class NSegment(TwoSegment):
         order = np.array([ORDERS.index(chain.orders[k]) for k in inner])
         fits.turns(
             np.ascontiguousarray(posed.rot[:, inner]), np.ascontiguousarray(above), nothing, order,
-            np.ascontiguousarray(near[10:].reshape(-1, 3)), out,
+            np.ascontiguousarray(near[10 : 10 + len(out)].reshape(-1, 3)), out,
         )  # fmt: skip
         return np.concatenate([first, out])
 
@@ -178,4 +181,4 @@ def _directions(offsets: Floats) -> Floats:
 
 def inner_joints(chain: ChainPart) -> list[int]:
     """Joints with offsets of their own: all but the first, the middle and the last."""
-    return [k for k in range(1, len(chain.joints) - 1) if k != chain.middle]
+    return [k for k in range(1, len(chain.bones) - 1) if k != chain.middle]

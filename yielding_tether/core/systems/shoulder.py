@@ -151,9 +151,6 @@ class ShoulderedIk(TwoSegment):
         collar = part.joints[0]
         return (*shape, *turning(cast("ArmPart", part).ik, self.name, f"{collar}.", f"{in_words(collar)},"), *guide)
 
-    def run(self, part: Part) -> tuple[int, int, int]:
-        return 1, 2, 3
-
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         first = int(bound.systems[self.name].channels[10])
         collar = collar_row(tape, bound, into, first, self.aim(bound, ik_name(bound)), (0, 0))

@@ -136,7 +136,8 @@ class TwoSegment(System):
 
     def run(self, part: Part) -> tuple[int, int, int]:
         """Which of the part's joints the limb begins at, bends in and ends with."""
-        return 0, 1, len(part.joints) - 1
+        first = part.joints.index(cast("LimbPart", part).bones[0])
+        return first, first + 1, first + 2
 
     def bind(self, bound: Bound) -> Any:
         part, run = cast("LimbPart", bound.part), list(self.run(bound.part))
