@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from dataclasses import dataclass, fields, replace
+from typing import Any
 
 import numpy as np
 from numpy.random import Generator
@@ -18,6 +19,7 @@ from yielding_tether.core.parts import (
     PARTS,
     ArmPart,
     CentrePart,
+    ChainArmPart,
     ChainLegPart,
     ChainPart,
     Finger,
@@ -151,17 +153,21 @@ def arm(rng: Generator) -> Example:
         Joint(n, k - 1, tuple((rng.uniform(0.1, 0.5) * np.array(unit(rng, 3))).tolist()), unit(rng, 4)) for k, n in enumerate(names)
     ))  # fmt: skip
     run = names[2:]
+    part = ArmPart(
+        "arm", "arm", run, tuple(order(rng) for _ in run), unit(rng, 3), order(rng), "left",  # type: ignore[arg-type]
+        tuple(bool(x) for x in rng.random(4) < 0.3), shrug=shrug(rng),
+    )  # fmt: skip
+    carrier = FkPart("carrier", "carrier", ("base",), (order(rng),), (False,))
+    return Example(Member("body", "Body", "character", bones, (FreePart("root", "root", "root"), carrier, part)), "arm")
+
+
+def shrug(rng: Generator) -> Shrug:
+    """Any axes, shares and set angles."""
     raised = np.array(unit(rng, 3))
     forward = np.cross(raised, unit(rng, 3))
     forward /= np.linalg.norm(forward)
     shares, past = (tuple(float(x) for x in rng.uniform(0.0, most, 2)) for most in (1.0, 1.5))
-    part = ArmPart(
-        "arm", "arm", run, tuple(order(rng) for _ in run), unit(rng, 3), order(rng), "left",  # type: ignore[arg-type]
-        tuple(bool(x) for x in rng.random(4) < 0.3),
-        shrug=Shrug(tuple(raised.tolist()), tuple(forward.tolist()), shares, past),  # type: ignore[arg-type]
-    )  # fmt: skip
-    carrier = FkPart("carrier", "carrier", ("base",), (order(rng),), (False,))
-    return Example(Member("body", "Body", "character", bones, (FreePart("root", "root", "root"), carrier, part)), "arm")
+    return Shrug(tuple(raised.tolist()), tuple(forward.tolist()), shares, past)  # type: ignore[arg-type]
 
 
 def chain(rng: Generator, can_share: bool = True) -> Example:
@@ -196,23 +202,44 @@ def chain(rng: Generator, can_share: bool = True) -> Example:
 def chain_leg(rng: Generator) -> Example:
     """A chain that ends in a foot with any sole, with a toe or without."""
     plain = chain(rng, can_share=False)
-    bones = plain.member.skeleton
-    part = plain.member.parts[-1]
-    assert isinstance(part, ChainPart)
-    more = {f.name: getattr(part, f.name) for f in fields(part) if f.name != "kind"}
+    bones, more = of_chain(plain)
     if toed := bool(rng.random() < 0.7):
         offset = (rng.uniform(0.1, 0.5) * np.array(unit(rng, 3))).tolist()
         bones = Skeleton((*bones.joints, Joint("toe", len(bones.joints) - 1, tuple(offset), unit(rng, 4))))
-        after = {
-            "joints": "toe",
-            "orders": order(rng),
-            "hinges": unit(rng, 3),
-            "curls": 0.0,
-            "moves": bool(rng.random() < 0.3),
-        }
-        more |= {name: (*more[name], x) for name, x in after.items()}
-    leg = ChainLegPart(**more, sole=sole(rng), toed=toed)
-    return Example(replace(plain.member, skeleton=bones, parts=(*plain.member.parts[:-1], leg)), "chain")
+        more |= {name: (*more[name], x) for name, x in one_more(rng, "toe").items()}
+    part = ChainLegPart(**more, sole=sole(rng), toed=toed)
+    return replace(plain, member=replace(plain.member, skeleton=bones, parts=(*plain.member.parts[:-1], part)))
+
+
+def chain_arm(rng: Generator) -> Example:
+    """A chain behind a collarbone: what it hung from. Joints that an arm of two segments has are called as there."""
+    plain = chain(rng, can_share=False)
+    bones, more = of_chain(plain)
+    run = more["joints"]
+    called = {"base": "collar", run[0]: "upper", run[more["middle"]]: "lower", run[-1]: "end"}
+    bones = Skeleton(tuple(replace(j, name=called.get(j.name, j.name)) for j in bones.joints))
+    more |= {"name": "arm", "label": "arm", "joints": tuple(called.get(j, j) for j in run)}
+    more |= {name: (x, *more[name]) for name, x in one_more(rng, "collar").items()} | {"middle": more["middle"] + 1}
+    part = ChainArmPart(**more, shrug=shrug(rng))
+    return Example(Member("body", "Body", "character", bones, (plain.member.parts[0], part)), "arm")
+
+
+def of_chain(example: Example) -> tuple[Skeleton, dict[str, Any]]:
+    """Skeleton and part of a chain, and what makes another of it."""
+    part = example.member.parts[-1]
+    assert isinstance(part, ChainPart)
+    return example.member.skeleton, {f.name: getattr(part, f.name) for f in fields(part) if f.name != "kind"}
+
+
+def one_more(rng: Generator, joint: str) -> dict[str, Any]:
+    """What a chain says of a joint, for one that is none of its limb."""
+    return {
+        "joints": joint,
+        "orders": order(rng),
+        "hinges": unit(rng, 3),
+        "curls": 0.0,
+        "moves": bool(rng.random() < 0.3),
+    }
 
 
 def twist(rng: Generator) -> Example:
@@ -251,7 +278,7 @@ def neck(rng: Generator) -> Example:
 
 EXAMPLES: dict[str, Callable[[Generator], Example]] = {
     "centre": centre, "own place": anchor, "free": free, "fk": joints, "limb": limb, "chain": chain, "twist": twist, "neck": neck,
-    "footed limb": leg, "footed chain": chain_leg, "shouldered limb": arm, "fingered": hand,
+    "footed limb": leg, "footed chain": chain_leg, "shouldered chain": chain_arm, "shouldered limb": arm, "fingered": hand,
 }  # fmt: skip
 assert set(EXAMPLES) == set(PARTS), "every registered part needs an example here"
 

@@ -11,23 +11,27 @@ from yielding_tether.core.errors import LoopError
 from yielding_tether.core.fitting import fit
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.operations.pose import Drag, solve_all
-from yielding_tether.core.parts.arm import ArmPart
+from yielding_tether.core.parts.arm import Shouldered
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
 from yielding_tether.core.takes import Tether
 from yielding_tether.core.transforms import Floats, euler, inverse, multiply, rotate, rotation_distance
 
-from .contract import EXAMPLES, at_rest, driven, posed
+from .contract import EXAMPLES, Example, at_rest, driven, posed
 from .worlds import stepped, unit
 
-KIND = "shouldered limb"
+
+def arm(seed: int) -> Example:
+    """A random arm, every third with helpers in its segments."""
+    return EXAMPLES["shouldered limb" if seed % 3 else "shouldered chain"](np.random.default_rng(seed))
 
 
 def body(seed: int, **shrug: object) -> tuple[Program, Bound]:
-    """A random arm at rest, with another shrug where it is given."""
-    example = EXAMPLES[KIND](np.random.default_rng(seed))
+    """Such an arm at rest, with another shrug where it is given."""
+    example = arm(seed)
     parts = tuple(
-        replace(p, shrug=replace(p.shrug, **shrug)) if isinstance(p, ArmPart) else p for p in example.member.parts
+        replace(p, shrug=replace(p.shrug, **shrug)) if isinstance(p, Shouldered) else p
+        for p in example.member.parts  # type: ignore[type-var]
     )
     program = at_rest(replace(example, member=replace(example.member, parts=parts)))
     return program, program.bound("body", "arm")
@@ -53,7 +57,7 @@ class Share(unittest.TestCase):
             for system in ("fk", "ik"):
                 mine = bound.systems[system]
                 values = {int(c): rng.uniform(-0.4, 0.4, 40) for c in mine.channels}
-                first = int(mine.channels[0 if system == "fk" else 10])
+                first = int(mine.channels[0] if system == "fk" else bound.own["arm.ik", "collar.rx"])
                 plain = {**values, **{first + k: np.zeros(40) for k in range(3)}}
                 on = np.stack([values[first + k] for k in range(3)])
                 rest = bound.rests[:1]
@@ -64,19 +68,18 @@ class Share(unittest.TestCase):
     def test_nothing_up_to_the_set_angle_then_its_share(self) -> None:
         """Measured by an arm that is raised about its axis, its hand drawn round where the arm begins at rest."""
         for seed in range(12):
-            program, bound = body(seed, shares=(0.4, 0.0), past=(0.5, 0.5))
-            part = bound.part
-            assert isinstance(part, ArmPart)
+            program, bound = body(seed)
             rest = program.evaluate([0.0])
             up = rest.pos[0, bound.above[0]], rest.rot[0, bound.above[0]]
-            begins, hand = (rotate(inverse(up[1]), rest.pos[0, bound.nodes[k]] - up[0]) for k in (1, 3))
-            line, axis = hand - begins, np.array(part.shrug.raised)
-            across = line - (line @ axis) * axis
-            angles = np.linspace(-1.6, 1.6, 81)
+            begins, hand = (rotate(inverse(up[1]), rest.pos[0, bound.nodes[k]] - up[0]) for k in (1, -1))
+            line = hand - begins
             # Only what turns in the plane of raising is all raising.
-            turned = np.cos(angles)[:, None] * across + np.sin(angles)[:, None] * np.cross(axis, across)
-            if np.linalg.norm(line - across) > 1e-3:
-                continue
+            axis, forward = (v / np.linalg.norm(v) for v in (np.cross(line, [0.3, 0.5, 0.7]), line))
+            program, bound = body(
+                seed, shares=(0.4, 0.0), past=(0.5, 0.5), raised=tuple(axis.tolist()), forward=tuple(forward.tolist())
+            )
+            angles = np.linspace(-1.6, 1.6, 81)
+            turned = np.cos(angles)[:, None] * line + np.sin(angles)[:, None] * np.cross(axis, line)
             space = rest.pos[0, bound.controls["arm.ik"].space], rest.rot[0, bound.controls["arm.ik"].space]
             at = rotate(inverse(space[1]), up[0] + rotate(up[1], begins + turned) - space[0])
             values = {bound.own["arm.ik", c]: at[:, k] for k, c in enumerate(("tx", "ty", "tz"))}
@@ -92,7 +95,7 @@ class Share(unittest.TestCase):
             program, bound = body(seed, shares=shares, past=tuple(rng.uniform(0.0, 1.0, 2).tolist()))
             # A great circle of the hand that passes opposite to where it is at rest.
             rest = program.evaluate([0.0])
-            begins, hand = rest.pos[0, bound.nodes[1]], rest.pos[0, bound.nodes[3]]
+            begins, hand = rest.pos[0, bound.nodes[1]], rest.pos[0, bound.nodes[-1]]
             line = hand - begins
             side = np.cross(line, unit(rng, 3))
             side *= np.linalg.norm(line) / np.linalg.norm(side)
@@ -106,18 +109,22 @@ class Share(unittest.TestCase):
 
     def test_it_reads_what_moves_the_hand_and_not_itself(self) -> None:
         rng = np.random.default_rng(8)
-        program, bound = body(4, shares=(0.5, 0.5), past=(0.05, 0.05))
-        fk, ik = (bound.systems[s].channels for s in ("fk", "ik"))
-        base = {int(c): np.full(9, float(rng.uniform(-0.5, 0.5))) for c in (*fk, *ik)}
-        for system, still, moving in (("fk", [*fk[9:12]], fk[3:9]), ("ik", [*ik[3:10]], ik[:3])):
-            before = taken(program, bound, base, system)
-            for c in still:
-                swung = {**base, int(c): rng.uniform(-1, 1, 9)}
-                self.assertLess(rotation_distance(taken(program, bound, swung, system), before).max(), 1e-12)
-            self.assertGreater(max(
-                rotation_distance(taken(program, bound, {**base, int(c): rng.uniform(-1, 1, 9)}, system), before).max()
-                for c in moving
-            ), 1e-3)  # fmt: skip
+        for seed in (3, 4):
+            program, bound = body(seed, shares=(0.5, 0.5), past=(0.05, 0.05))
+            fk, ik = (bound.systems[s].channels for s in ("fk", "ik"))
+            turns = {j: fk[3 * k : 3 * k + 3] for k, j in enumerate(bound.part.joints)}
+            base = {int(c): np.full(9, float(rng.uniform(-0.5, 0.5))) for c in (*fk, *ik)}
+            for system, still, moving in (
+                ("fk", turns["end"], [*turns["upper"], *turns["lower"]]), ("ik", ik[3:10], ik[:3])
+            ):  # fmt: skip
+                before = taken(program, bound, base, system)
+                for c in still:
+                    swung = {**base, int(c): rng.uniform(-1, 1, 9)}
+                    self.assertLess(rotation_distance(taken(program, bound, swung, system), before).max(), 1e-12)
+                self.assertGreater(max(
+                    rotation_distance(taken(program, bound, {**base, int(c): rng.uniform(-1, 1, 9)}, system), before).max()
+                    for c in moving
+                ), 1e-3)  # fmt: skip
 
     def test_a_hand_on_its_own_arm_is_a_loop(self) -> None:
         program, _ = body(1)
@@ -162,7 +169,7 @@ class Dragged(unittest.TestCase):
 class Handed(unittest.TestCase):
     def test_a_handover_leaves_the_shoulder_where_it_is(self) -> None:
         for seed in range(8):
-            example = EXAMPLES[KIND](np.random.default_rng(seed))
+            example = arm(seed)
             program = posed(np.random.default_rng(seed), example)
             program = driven(program, program.bound("body", "arm"), "fk" if seed % 2 else "ik")
             to = "ik" if seed % 2 else "fk"

@@ -20,6 +20,7 @@ from .cast import Shape
 from .errors import CoreError
 from .parts import (
     ArmPart,
+    ChainArmPart,
     ChainLegPart,
     ChainPart,
     Finger,
@@ -159,23 +160,24 @@ def propose(
             if len(joints) == 3:
                 limb: Part = LegPart(name, label, whole, hinge=hinge, bends_as="hinge", **foot)  # type: ignore[arg-type]
             else:
-                hinges, curls = _curls(skeleton, run, () if toe is None else (toe,))
+                hinges, curls = _curls(skeleton, run, run.path if toe is None else (*run.path, toe))
                 limb = ChainLegPart(
                     name, label, whole, middle=run.path.index(run.middle), hinge=hinge, hinges=hinges, curls=curls,
                     toed=toe is not None, **foot,  # type: ignore[arg-type]
                 )  # fmt: skip
             taken |= set() if toe is None else {toe}
-        elif (
-            len(joints) == 3
-            and role == "arm"
-            and (collar := _collar_of(skeleton, run.root, bones))
-            and collar not in taken
-        ):
+        elif role == "arm" and (collar := _collar_of(skeleton, run.root, bones)) and collar not in taken:
             whole = (name_of[collar], *joints)
-            limb = ArmPart(
-                name, label, whole, tuple(order[n] for n in whole), hinge, turns[2], side, hinge_from=found,
-                bends_as="hinge", shrug=Shrug.found(skeleton, collar, run.end, forward),
-            )  # fmt: skip
+            arm = {"orders": tuple(order[n] for n in whole), "end_order": turns[-1], "side": side, "hinge_from": found,
+                   "shrug": Shrug.found(skeleton, collar, run.end, forward)}  # fmt: skip
+            if len(joints) == 3:
+                limb = ArmPart(name, label, whole, hinge=hinge, bends_as="hinge", **arm)  # type: ignore[arg-type]
+            else:
+                hinges, curls = _curls(skeleton, run, (collar, *run.path))
+                limb = ChainArmPart(
+                    name, label, whole, middle=1 + run.path.index(run.middle), hinge=hinge, hinges=hinges, curls=curls,
+                    **arm,  # type: ignore[arg-type]
+                )  # fmt: skip
             taken.add(collar)
         elif len(joints) == 3:
             limb = LimbPart(
@@ -183,7 +185,7 @@ def propose(
                 hinge_from=found, role=role, bends_as="hinge",
             )  # fmt: skip
         else:
-            hinges, curls = _curls(skeleton, run)
+            hinges, curls = _curls(skeleton, run, run.path)
             limb = ChainPart(
                 name, label, joints, turns, run.path.index(run.middle), hinge, hinges, curls, turns[-1], side,
                 hinge_from=found, role=role,
@@ -563,13 +565,13 @@ def find_limbs(skeleton: Skeleton, rotations: Floats | None = None) -> tuple[lis
 
 
 def _curls(
-    skeleton: Skeleton, run: Run, after: tuple[int, ...] = ()
+    skeleton: Skeleton, run: Run, joints: tuple[int, ...]
 ) -> tuple[tuple[tuple[float, float, float], ...], tuple[float, ...]]:
-    """For each joint of a run and `after` it the axis about which it curls, in its own frame, and by how much; helpers do not."""
+    """For each of these joints the axis about which it curls, in its own frame, and by how much; helpers do not."""
     rot = skeleton.rest_pose[1]
     pos = skeleton.rest_pose[0]
     hinges, curls = [], []
-    for j in (*run.path, *after):
+    for j in joints:
         axis, curl = np.array([1.0, 0.0, 0.0]), 0.0
         if j in run.bends[1:]:
             k = run.corners.index(j)

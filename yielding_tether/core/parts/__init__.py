@@ -6,7 +6,7 @@ Importing this package registers all parts; a new one is a file here and a line 
 from __future__ import annotations
 
 from .anchor import AnchorPart
-from .arm import ArmPart, Shrug
+from .arm import ArmPart, ChainArmPart, Shrug
 from .centre import CentrePart
 from .chain import ChainPart
 from .hand import Finger, HandPart
@@ -23,6 +23,7 @@ __all__ = [
     "AnchorPart",
     "ArmPart",
     "CentrePart",
+    "ChainArmPart",
     "ChainLegPart",
     "ChainPart",
     "Finger",

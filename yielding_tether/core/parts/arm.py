@@ -11,9 +11,10 @@ import numpy as np
 from ..errors import CoreError
 from ..settings import Setting, turned
 from ..skeleton import Skeleton
-from ..systems.shoulder import ShoulderedFk, ShoulderedIk
+from ..systems.shoulder import ChainWithShoulder, ShoulderedFk, ShoulderedIk
 from ..systems.system import System
 from ..transforms import Floats, inverse, rotate
+from .chain import ChainPart
 from .limb import LimbPart
 from .part import check_run
 
@@ -49,9 +50,56 @@ class Shrug:
         return Shrug((a, b, c), (d, e, f))
 
 
+class Shouldered:
+    """What an arm has behind which a collarbone goes along: its first joint, which is no segment of it."""
+
+    label: str
+    joints: tuple[str, ...]
+    ik: str
+    shrug: Shrug
+
+    @property
+    def elbow(self) -> int:
+        """Which of its joints it bends in."""
+        raise NotImplementedError
+
+    def shoulder_settings(self) -> tuple[Setting, ...]:
+        """Shares and set angles of the collarbone."""
+        return tuple(
+            setting
+            for k, (id, how) in enumerate((("raised", "raised"), ("swung", "swung forward or back")))
+            for setting in (
+                Setting(f"{id} share", f"share of an arm {how}", "share", 0.0, 1.0, (f"shrug.shares.{k}",)),
+                Setting(f"{id} past", f"goes along past, {how}", "angle", 0.0, np.pi, (f"shrug.past.{k}",)),
+            )
+        )
+
+    def shrugged(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        """Poses, as values by control.channel, in which it goes along."""
+        collar, upper = self.joints[:2]
+        back = inverse(np.array(skeleton.joints[skeleton.index[collar]].rest))
+        found = []
+        for axis, angle in ((self.shrug.raised, 1.5), (self.shrug.forward, 1.3), (self.shrug.forward, -0.8)):
+            x, y, z = rotate(back, np.array(axis)).tolist()
+            found.append(turned(skeleton, orders, upper, (x, y, z), angle))
+        return tuple(found)
+
+    def check_shoulder(self) -> None:
+        """CoreError for a shoulder that can't be."""
+        axes = np.array([self.shrug.raised, self.shrug.forward])
+        if not np.isfinite(axes).all() or np.abs(axes @ axes.T - np.eye(2)).max() > 1e-6:
+            raise CoreError(
+                f"The axes about which the shoulder of the {self.label} turns must be square to one another, of length one."
+            )
+        if not all(0.0 <= x <= 1.0 for x in self.shrug.shares) or not all(0.0 <= x <= np.pi for x in self.shrug.past):
+            raise CoreError(
+                f"The shoulder of the {self.label} needs shares from 0 to 1, and set angles from 0 to 180 degrees."
+            )
+
+
 @dataclass(frozen=True)
-class ArmPart(LimbPart, kind="shouldered limb"):
-    """A limb of collarbone, upper arm, forearm and hand; the first is no segment of it."""
+class ArmPart(Shouldered, LimbPart, kind="shouldered limb"):
+    """A limb of collarbone, upper arm, forearm and hand."""
 
     role: str = "arm"
     kind: Literal["shouldered limb"] = "shouldered limb"  # type: ignore[assignment]
@@ -63,27 +111,18 @@ class ArmPart(LimbPart, kind="shouldered limb"):
     def bones(self) -> tuple[str, ...]:
         return self.joints[1:]
 
+    @property
+    def elbow(self) -> int:
+        return 2
+
     def systems(self) -> tuple[System, ...]:
         return (ShoulderedFk(), ShoulderedIk())
 
     def settings(self) -> tuple[Setting, ...]:
-        return tuple(
-            setting
-            for k, (id, how) in enumerate((("raised", "raised"), ("swung", "swung forward or back")))
-            for setting in (
-                Setting(f"{id} share", f"share of an arm {how}", "share", 0.0, 1.0, (f"shrug.shares.{k}",)),
-                Setting(f"{id} past", f"goes along past, {how}", "angle", 0.0, np.pi, (f"shrug.past.{k}",)),
-            )
-        )
+        return self.shoulder_settings()
 
     def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
-        collar, upper = self.joints[:2]
-        back = inverse(np.array(skeleton.joints[skeleton.index[collar]].rest))
-        found = []
-        for axis, angle in ((self.shrug.raised, 1.5), (self.shrug.forward, 1.3), (self.shrug.forward, -0.8)):
-            x, y, z = rotate(back, np.array(axis)).tolist()
-            found.append(turned(skeleton, orders, upper, (x, y, z), angle))
-        return (*found, *super().shown(skeleton, orders))
+        return (*self.shrugged(skeleton, orders), *super().shown(skeleton, orders))
 
     def check(self, skeleton: Skeleton) -> None:
         if len(self.joints) != 4 or len(self.orders) != 4:
@@ -92,12 +131,37 @@ class ArmPart(LimbPart, kind="shouldered limb"):
         for joint in self.joints[1:]:
             if np.linalg.norm(skeleton.joints[skeleton.index[joint]].offset) < 1e-6:
                 raise CoreError(f"{self.label} has a segment without length, above {joint}.")
-        axes = np.array([self.shrug.raised, self.shrug.forward])
-        if not np.isfinite(axes).all() or np.abs(axes @ axes.T - np.eye(2)).max() > 1e-6:
-            raise CoreError(
-                f"The axes about which the shoulder of the {self.label} turns must be square to one another, of length one."
-            )
-        if not all(0.0 <= x <= 1.0 for x in self.shrug.shares) or not all(0.0 <= x <= np.pi for x in self.shrug.past):
-            raise CoreError(
-                f"The shoulder of the {self.label} needs shares from 0 to 1, and set angles from 0 to 180 degrees."
-            )
+        self.check_shoulder()
+
+
+@dataclass(frozen=True)
+class ChainArmPart(Shouldered, ChainPart, kind="shouldered chain"):
+    """An arm of more joints than three behind its collarbone: one with helpers in its segments."""
+
+    role: str = "arm"
+    kind: Literal["shouldered chain"] = "shouldered chain"  # type: ignore[assignment]
+    staged: ClassVar[bool] = False
+    shrug: Shrug = Shrug()
+
+    @property
+    def bones(self) -> tuple[str, ...]:
+        return self.joints[1:]
+
+    @property
+    def elbow(self) -> int:
+        return self.middle
+
+    def systems(self) -> tuple[System, ...]:
+        return (ShoulderedFk(), ChainWithShoulder())
+
+    def settings(self) -> tuple[Setting, ...]:
+        return (*self.shoulder_settings(), *super().settings())
+
+    def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
+        return (*self.shrugged(skeleton, orders), *super().shown(skeleton, orders))
+
+    def check(self, skeleton: Skeleton) -> None:
+        super().check(skeleton)
+        if self.shares:
+            raise CoreError(f"{self.label} is an arm: its joints take no shares of a turn.")
+        self.check_shoulder()

@@ -13,7 +13,7 @@ from ..errors import CoreError
 from ..settings import Setting, turned
 from ..skeleton import Skeleton
 from ..systems.fk import Fk
-from ..systems.n_segment import NSegment
+from ..systems.n_segment import NSegment, inner_joints
 from ..systems.system import System
 from ..transforms import rotate
 from ..values import PoseValue
@@ -28,10 +28,11 @@ STRETCH = "stretch"
 class ChainPart(Part, kind="chain"):
     """Segments between joints that hang one from the next.
 
-    `middle`: the joint at which the limb bends as a whole; `hinge`: axis of that bend in the frame of the first joint.
-    `hinges`: for each joint the axis about which it curls, in its own frame, `curls`: by how much (radians, for a limb
-    that is shortened by its whole length); a helper joint has a curl of zero and is driven along. `shares`: how much each joint
-    but the last takes of the turn of the end along the limb, before what is keyed: a spine.
+    `bones` are all of its joints, or those of them that are its limb. `middle`: the joint at which the limb bends as a whole;
+    `hinge`: axis of that bend in the frame of the first of the bones. `hinges`: for each joint the axis about which it curls, in
+    its own frame, `curls`: by how much (radians, for a limb that is shortened by its whole length); a helper joint has a curl of
+    zero and is driven along. `shares`: how much each joint but the last takes of the turn of the end along the limb, before what
+    is keyed: a spine.
     """
 
     name: str
@@ -75,10 +76,9 @@ class ChainPart(Part, kind="chain"):
     def corners(self) -> tuple[str, ...]:
         bends = [k for k, curl in enumerate(self.curls) if k == self.middle or curl != 0.0]
         limb = self.role in ("arm", "leg")
-        return (self.joints[0], *(self.joints[k] for k in bends), self.bones[-1]) if limb else ()
+        return (self.bones[0], *(self.joints[k] for k in bends), self.bones[-1]) if limb else ()
 
     def settings(self) -> tuple[Setting, ...]:
-        inner = [k for k in range(1, len(self.bones) - 1) if k != self.middle]
         return (
             *(
                 Setting(f"share {n}", f"{in_words(n)} takes of the turn", "share", 0.0, 1.0, (f"shares.{k}",), shared="shares")
@@ -87,14 +87,15 @@ class ChainPart(Part, kind="chain"):
             ),
             *(
                 Setting(f"curl {self.joints[k]}", f"{in_words(self.joints[k])} curls by", "angle", -6.0, 6.0, (f"curls.{k}",))
-                for k in inner
+                for k in inner_joints(self)
             ),
         )  # fmt: skip
 
     def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
         # What bends along it: every joint about its own hinge, a little.
         bent: dict[str, float] = {}
-        for joint, hinge in list(zip(self.bones, self.hinges, strict=False))[1:]:
+        hinges = dict(zip(self.joints, self.hinges, strict=True))
+        for joint, hinge in ((j, hinges[j]) for j in self.bones[1:]):
             x, y, z = rotate(np.array(skeleton.joints[skeleton.index[joint]].rest), np.array(hinge)).tolist()
             bent |= turned(skeleton, orders, joint, (x, y, z), 0.9 / (len(self.bones) - 1))
         ik = {f"{self.name}.drive": 1.0}
@@ -119,13 +120,15 @@ class ChainPart(Part, kind="chain"):
     def check(self, skeleton: Skeleton) -> None:
         check_run(self, skeleton)
         count = len(self.joints)
-        if len(self.bones) < 3 or not 0 < self.middle < len(self.bones) - 1:
+        first = self.joints.index(self.bones[0])
+        last = first + len(self.bones) - 1
+        if not first < self.middle < last:
             raise CoreError(f"{self.label} needs three joints or more, and a middle one between its ends.")
         if self.shares and (len(self.shares) != count or min(self.shares) < 0.0 or sum(self.shares) > 1.0 + 1e-9):
             raise CoreError(f"{self.label} needs a share of its turn for each of its joints, not above one in all.")
         if not len(self.orders) == len(self.hinges) == len(self.curls) == count:
             raise CoreError(f"{self.label} needs a rotation order, a hinge and a curl for each of its joints.")
         pos = skeleton.rest_pose[0]
-        a, m, b = (pos[skeleton.index[self.joints[k]]] for k in (0, self.middle, len(self.bones) - 1))
+        a, m, b = (pos[skeleton.index[self.joints[k]]] for k in (first, self.middle, last))
         if min(np.linalg.norm(m - a), np.linalg.norm(b - m)) < 1e-6:
             raise CoreError(f"{self.label} has no length on one side of {self.joints[self.middle]}.")

@@ -66,41 +66,45 @@ class NSegment(TwoSegment):
         return [*super().row_channels(bound, state), *([] if stretch is None else [stretch])]
 
     def run(self, part: Part) -> tuple[int, int, int]:
-        return 0, cast("ChainPart", part).middle, len(cast("ChainPart", part).bones) - 1
+        chain = cast("ChainPart", part)
+        first = chain.joints.index(chain.bones[0])
+        return first, chain.middle, first + len(chain.bones) - 1
 
     def bind(self, bound: Bound) -> Pieces:
         chain = cast("ChainPart", bound.part)
-        count = len(chain.bones)
-        pos, rot = np.zeros((count, 3)), bound.rests[:count].copy()
-        for k in range(1, len(pos)):
+        first, m, end = self.run(chain)
+        pos, rot = np.zeros((end + 1, 3)), bound.rests[: end + 1].copy()
+        for k in range(first + 1, end + 1):
             pos[k] = pos[k - 1] + rotate(rot[k - 1], bound.offsets[k])
             rot[k] = multiply(rot[k - 1], bound.rests[k])
-        m, end = chain.middle, count - 1
-        offsets = np.stack([np.zeros(3), rotate(inverse(rot[0]), pos[m]), rotate(inverse(rot[m]), pos[end] - pos[m])])
-        rests = np.stack([rot[0], multiply(inverse(rot[0]), rot[m]), multiply(inverse(rot[m]), rot[end])])
+        offsets = np.stack(
+            [np.zeros(3), rotate(inverse(rot[first]), pos[m]), rotate(inverse(rot[m]), pos[end] - pos[m])]
+        )
+        rests = np.stack([rot[first], multiply(inverse(rot[first]), rot[m]), multiply(inverse(rot[m]), rot[end])])
         two = geometry(offsets, rests, chain.hinge, False)
-        shares = np.array(chain.shares or (0.0,) * count)
-        shares[m] = shares[1 : m + 1].sum()
+        shares = np.array(chain.shares or (0.0,) * len(chain.joints))
+        shares[m] = shares[first + 1 : m + 1].sum()
         return Pieces(
             two.offsets, two.rests, two.constants, np.array(inner_joints(chain), dtype=np.int64),
-            float(np.linalg.norm(pos[end])), float(np.linalg.norm(bound.offsets[1:count], axis=1).sum()), rot[end],
-            _directions(bound.offsets[:count]), shares,
+            float(np.linalg.norm(pos[end])), float(np.linalg.norm(bound.offsets[first + 1 : end + 1], axis=1).sum()), rot[end],
+            _directions(bound.offsets[first : end + 1]), shares[first : end + 1],
         )  # fmt: skip
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         chain = cast("ChainPart", bound.part)
         data: Pieces = bound.systems[self.name].data
         channels = bound.systems[self.name].channels
+        first, middle, end = self.run(chain)
         inner = {int(k): int(channels[10 + 3 * n]) for n, k in enumerate(data.inner)}
         ints: list[int] = [
-            len(chain.bones), chain.middle, bound.above[0], self.aim(bound, chain.ik), *channels[6:10].tolist(),
+            len(chain.bones), middle - first, bound.above_in(into, first), self.aim(bound, chain.ik), *channels[6:10].tolist(),
             bound.slot, guide_node(bound), bool(chain.shares), bound.own.get((chain.ik, "stretch"), -1),
         ]  # fmt: skip
-        floats = [*data.constants, data.reach, data.whole, *bound.rests[0], *data.last]
-        for k in range(len(chain.bones)):
+        floats = [*data.constants, data.reach, data.whole, *bound.rests[first], *data.last]
+        for k in range(first, end + 1):
             ints += [into[k], inner.get(k, -1), bound.moving[k, 0], bound.samples[k]]
             floats += [*bound.offsets[k], *bound.rests[k], *signs_of(chain.orders[k]), *chain.hinges[k], chain.curls[k]]
-            floats += [*data.ways[k], data.shares[k]]
+            floats += [*data.ways[k - first], data.shares[k - first]]
         return [tape.add(CHAIN, ints, floats, tuple(inner.values()))]
 
     def bent(self, bound: Bound, posed: Posed) -> Bent:
@@ -113,7 +117,7 @@ class NSegment(TwoSegment):
         return Bent(
             pos,
             rot,
-            np.ascontiguousarray(posed.above_rot[:, 0]),
+            np.ascontiguousarray(posed.above_rot[:, three[0]]),
             offsets,
             tuple(data.rests[0].tolist()),
             data.constants,
@@ -134,33 +138,33 @@ class NSegment(TwoSegment):
         """(F,) turn along the limb (radians) of which its joints take their shares before their channels."""
         out = np.zeros(len(posed.pos))
         if cast("ChainPart", bound.part).shares:
-            end = self.run(bound.part)[2]
+            first, _, end = self.run(bound.part)
             data: Pieces = bound.systems[self.name].data
-            below, last = (np.ascontiguousarray(x) for x in (posed.above_rot[:, 0], posed.rot[:, end]))
-            turns_along(below, last, data.last, np.ascontiguousarray(posed.pos[:, end] - posed.pos[:, 0]), out)
+            below, last = (np.ascontiguousarray(x) for x in (posed.above_rot[:, first], posed.rot[:, end]))
+            turns_along(below, last, data.last, np.ascontiguousarray(posed.pos[:, end] - posed.pos[:, first]), out)
         return out
 
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         chain = cast("ChainPart", bound.part)
         data: Pieces = bound.systems[self.name].data
+        first, middle, end = self.run(chain)
         shared = self._shared(bound, posed)
         shares = data.shares
         start = near[:10].copy()
-        start[8] += shares[chain.middle] * shared[0]
-        first = super().fit(bound, posed, start)
-        first[8] -= shares[chain.middle] * shared
+        start[8] += shares[middle - first] * shared[0]
+        shape = super().fit(bound, posed, start)
+        shape[8] -= shares[middle - first] * shared
         inner = data.inner
         if not len(inner):
-            return first
-        end = self.run(chain)[2]
-        reach = np.minimum(np.linalg.norm(posed.pos[:, end] - posed.pos[:, 0], axis=1) / posed.sizes, data.whole)
+            return shape
+        reach = np.minimum(np.linalg.norm(posed.pos[:, end] - posed.pos[:, first], axis=1) / posed.sizes, data.whole)
         half = 0.5 * np.array(chain.curls)[inner] * ((data.reach - reach) / data.whole)[:, None]
         hinges = np.array(chain.hinges)[inner]
         curl = np.concatenate([hinges[None] * np.sin(half)[..., None], np.cos(half)[..., None]], axis=-1)
         above = multiply(multiply(posed.above_rot[:, inner], bound.rests[inner][None]), curl)
         if chain.shares:
-            half = 0.5 * shares[inner] * shared[:, None]
-            turned = data.ways[inner][None] * np.sin(half)[..., None]
+            half = 0.5 * shares[inner - first] * shared[:, None]
+            turned = data.ways[inner - first][None] * np.sin(half)[..., None]
             above = multiply(above, np.concatenate([turned, np.cos(half)[..., None]], axis=-1))
         out = np.empty((3 * len(inner), len(posed.pos)))
         nothing = np.tile([0.0, 0.0, 0.0, 1.0], (len(inner), 1))
@@ -169,7 +173,7 @@ class NSegment(TwoSegment):
             np.ascontiguousarray(posed.rot[:, inner]), np.ascontiguousarray(above), nothing, order,
             np.ascontiguousarray(near[10 : 10 + len(out)].reshape(-1, 3)), out,
         )  # fmt: skip
-        return np.concatenate([first, out])
+        return np.concatenate([shape, out])
 
 
 def _directions(offsets: Floats) -> Floats:
@@ -180,5 +184,6 @@ def _directions(offsets: Floats) -> Floats:
 
 
 def inner_joints(chain: ChainPart) -> list[int]:
-    """Joints with offsets of their own: all but the first, the middle and the last."""
-    return [k for k in range(1, len(chain.bones) - 1) if k != chain.middle]
+    """Joints with offsets of their own: all of the limb but its first, its middle and its last."""
+    first = chain.joints.index(chain.bones[0])
+    return [k for k in range(first + 1, first + len(chain.bones) - 1) if k != chain.middle]

@@ -18,11 +18,12 @@ from ..kernels.shoulder import SHOULDER, turns_taken
 from ..tape import Run, Tape, signs_of
 from ..transforms import ORDERS, Floats, Ints, euler, inverse, multiply, rotate
 from .fk import NO_TURN, Fk, turn_in
+from .n_segment import NSegment
 from .system import Control, Posed, State
 from .two_segment import TwoSegment, ik_name
 
 if TYPE_CHECKING:
-    from ..parts.arm import ArmPart
+    from ..parts.arm import Shouldered
     from ..parts.part import Part
     from ..rig import Bound
 
@@ -34,30 +35,46 @@ SOUGHT = 200
 
 def shoulder_of(bound: Bound) -> Floats:
     """(SHAPE,) numbers of a shoulder, as the kernels read them."""
-    shrug = cast("ArmPart", bound.part).shrug
-    collar, upper, lower, end = bound.offsets
+    shrug = cast("Shouldered", bound.part).shrug
+    collar, upper = bound.offsets[:2]
+    elbow = elbow_of(bound)
     rests = bound.rests
     begins = collar + rotate(rests[0], upper)
     first = multiply(rests[0], rests[1])
-    reach = rotate(first, lower) + rotate(multiply(first, rests[2]), end)
+    (lower, second), (end, _) = _along(bound, 1, elbow), _along(bound, elbow, len(rests) - 1)
+    reach = rotate(first, lower) + rotate(multiply(first, second), end)
     size = float(np.linalg.norm(reach))
     # An arm folded onto its own beginning leads nowhere: then what it takes is counted from where its first segment leads.
     at_rest = reach / size if size > 1e-6 else rotate(first, lower) / np.linalg.norm(lower)
     over = max(min(SETS_IN, *shrug.past), 1e-9)
     return np.concatenate([
-        begins, at_rest, shrug.raised, shrug.forward, shrug.shares, shrug.past, [over], first, lower, rests[2], end
+        begins, at_rest, shrug.raised, shrug.forward, shrug.shares, shrug.past, [over], first, lower, second, end
     ])  # fmt: skip
 
 
+def elbow_of(bound: Bound) -> int:
+    """Which of the arm's joints it bends in."""
+    return cast("Shouldered", bound.part).elbow
+
+
+def _along(bound: Bound, one: int, other: int) -> tuple[Floats, Floats]:
+    """Place (3,) and rotation (4,) of one joint in an earlier one, at rest."""
+    pos, rot = np.zeros(3), np.array([0.0, 0.0, 0.0, 1.0])
+    for k in range(one + 1, other + 1):
+        pos, rot = pos + rotate(rot, bound.offsets[k]), multiply(rot, bound.rests[k])
+    return pos, rot
+
+
 def collar_row(tape: Tape, bound: Bound, into: Ints, first: int, target: int, arm: tuple[int, int]) -> Run:
-    """The row of a collarbone: `first` of its Euler channels, the node that the hand goes to or the Euler channels of the arm's
-    first two joints."""
-    orders = bound.part.joint_orders
+    """The row of a collarbone: `first` of its Euler channels, the node that the hand goes to or the Euler channels of the joints
+    that turn the arm's two segments."""
+    orders, elbow = bound.part.joint_orders, elbow_of(bound)
     ints = (
         into[0], bound.above[0], first, bound.moving[0, 0], bound.samples[0], bound.slot, target, *arm
     )  # fmt: skip
     floats = (
-        *bound.offsets[0], *bound.rests[0], *signs_of(orders[0]), *shoulder_of(bound), *signs_of(orders[1]), *signs_of(orders[2])
+        *bound.offsets[0], *bound.rests[0], *signs_of(orders[0]), *shoulder_of(bound),
+        *(x for k in (1, elbow) for x in signs_of(orders[k])),
     )  # fmt: skip
     return tape.add(SHOULDER, ints, floats, (first, *(c for c in arm if target < 0)))
 
@@ -87,14 +104,16 @@ class ShoulderedFk(Fk):
         if k:
             return super().row(tape, bound, k, into, state)
         channels = bound.systems[self.name].channels
-        return collar_row(tape, bound, into, channels[0], -1, (channels[3], channels[6]))
+        return collar_row(tape, bound, into, channels[0], -1, (channels[3], channels[3 * elbow_of(bound)]))
 
     def _directions(self, bound: Bound, values: Floats) -> Floats:
-        """(F, 3) where these values (12, F) lead the end of the arm from its beginning."""
-        first, second = (euler(ORDERS[bound.orders[k]], values[3 * k : 3 * k + 3]) for k in (1, 2))
+        """(F, 3) where these values (3 J, F) lead the end of the arm from its beginning, whatever turns helpers in its segments."""
+        elbow = elbow_of(bound)
+        first, second = (euler(ORDERS[bound.orders[k]], values[3 * k : 3 * k + 3]) for k in (1, elbow))
+        (to_elbow, there), (to_end, _) = _along(bound, 1, elbow), _along(bound, elbow, len(bound.rests) - 1)
         upper = multiply(multiply(bound.rests[0], bound.rests[1]), first)
-        lower = multiply(multiply(upper, bound.rests[2]), second)
-        return rotate(upper, bound.offsets[2]) + rotate(lower, bound.offsets[3])
+        lower = multiply(multiply(upper, there), second)
+        return rotate(upper, to_elbow) + rotate(lower, to_end)
 
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         found = super().fit(bound, posed, near)
@@ -105,7 +124,7 @@ class ShoulderedFk(Fk):
         self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
     ) -> dict[int, float]:
         k = bound.part.joints.index(control)
-        if k > 2 or any(_follows(bound, now, j) for j in range(1, k + 1)):
+        if k not in (0, 1, elbow_of(bound)) or any(_follows(bound, now, j) for j in range(1, k + 1)):
             return super().drag(bound, posed, control, position, rotation, now)
         channels = bound.systems[self.name].channels
         values = np.array([[now[int(c)]] for c in channels])
@@ -127,7 +146,7 @@ class ShoulderedFk(Fk):
         return dict(zip(channels[mine].tolist(), values[mine, 0].tolist(), strict=True))
 
     def _above(self, bound: Bound, posed: Posed, values: Floats, k: int) -> Floats:
-        """(1, 4) rotation of what joint k hangs from, at the first time, where the arm is turned by these values (12, 1)."""
+        """(1, 4) rotation of what joint k hangs from, at the first time, where the arm is turned by these values (3 J, 1)."""
         taken = np.empty((1, 4))
         turns_taken(np.ascontiguousarray(self._directions(bound, values)), shoulder_of(bound), taken)
         found = multiply(posed.above_rot[:1, 0], taken)
@@ -144,15 +163,19 @@ def _follows(bound: Bound, now: Mapping[int, float], k: int) -> bool:
 
 
 class ShoulderedIk(TwoSegment):
-    """IK of two segments behind a collarbone, which goes along with where the hand's control is."""
+    """IK of a limb behind a collarbone, which goes along with where the hand's control is."""
 
     def channels(self, part: Part) -> tuple[Channel, ...]:
-        shape, guide = super().channels(part)[:10], super().channels(part)[10:]
+        *shape, guide = super().channels(part)
         collar = part.joints[0]
-        return (*shape, *turning(cast("ArmPart", part).ik, self.name, f"{collar}.", f"{in_words(collar)},"), *guide)
+        return (*shape, *turning(cast("Shouldered", part).ik, self.name, f"{collar}.", f"{in_words(collar)},"), guide)
+
+    def first(self, part: Part) -> int:
+        """Place among the channels of the first of the collarbone's."""
+        return len(super().channels(part)) - 1
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
-        first = int(bound.systems[self.name].channels[10])
+        first = int(bound.systems[self.name].channels[self.first(bound.part)])
         collar = collar_row(tape, bound, into, first, self.aim(bound, ik_name(bound)), (0, 0))
         return [collar, *super().emit(tape, bound, into, state)]
 
@@ -160,5 +183,10 @@ class ShoulderedIk(TwoSegment):
         shape = super().fit(bound, posed, near)
         back = inverse(posed.above_rot[:, 0])
         begins = shoulder_of(bound)[:3]
-        directions = rotate(back, posed.pos[:, 3] - posed.above_pos[:, 0]) - posed.sizes[:, None] * begins
-        return np.concatenate([shape, fit_collar(bound, posed, directions, near[10:13])])
+        directions = rotate(back, posed.pos[:, -1] - posed.above_pos[:, 0]) - posed.sizes[:, None] * begins
+        first = self.first(bound.part)
+        return np.concatenate([shape, fit_collar(bound, posed, directions, near[first : first + 3])])
+
+
+class ChainWithShoulder(ShoulderedIk, NSegment):
+    """IK of more segments behind a collarbone."""
