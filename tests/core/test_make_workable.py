@@ -9,7 +9,7 @@ import numpy as np
 
 from tests.core.test_rolling_plant import SLIP, TURN
 from yielding_tether.core.contacts import measure
-from yielding_tether.core.curves import LEAVING
+from yielding_tether.core.curves import ARRIVING, LEAVING
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import OPERATIONS, Asked, Outcome, run
@@ -48,6 +48,17 @@ class Workable(unittest.TestCase):
             for name, curve in step.take.curves.items():
                 self.assertEqual(again.take.curves[name], curve)
             now = now.on(step.take)
+
+    def test_no_step_makes_anything_jump(self) -> None:
+        """Whatever arrives at a change is as exact as what leaves it, also where few keys are chosen."""
+        frames = np.arange(FIRST + 1.0, LAST)
+        for step in made().steps:
+            now = raw().on(step.take)
+            nodes = list(now.joints()[1])
+            arriving, leaving = (now.track(frames, np.full(len(frames), side), nodes) for side in (ARRIVING, LEAVING))
+            self.assertLess(np.abs(arriving[0] - leaving[0]).max(), 1e-6, step.label)
+            self.assertLess(rotation_distance(arriving[1], leaving[1]).max(), 1e-6, step.label)
+        self.assertNotIn("repair", [s.operation for s in made().steps])
 
     def test_what_stands_stands(self) -> None:
         after = raw().on(made().take)

@@ -261,7 +261,8 @@ def _without_spare(
                 c = found[n]
                 at = np.searchsorted(times, c.times)
                 k = np.arange(parity, len(c) - 1, 2)
-                k = k[~stays[n][at[k]]]
+                # A key whose two sides are apart is a change: nothing else can be that.
+                k = k[~stays[n][at[k]] & (c.numbers[k, 1] == c.numbers[k, 2])]
                 if not len(k):
                     continue
                 where = np.zeros(len(times), dtype=bool)
