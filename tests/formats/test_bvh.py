@@ -239,7 +239,7 @@ class Broken(unittest.TestCase):
         def edited(n: int, line: str) -> str:
             return "\n".join([*lines[: n - 1], line, *lines[n:]])
 
-        self.refused("", "the file is empty", None)
+        self.refused("", "it is empty", None)
         self.refused("PK\x03\x04\0\0", "this is no text", None)
         self.refused("solid cube\n", "expected HIERARCHY", 1, "solid")
         self.refused("\n".join(lines[:motion]), "without its MOTION part", motion)

@@ -476,10 +476,17 @@ class Access(Pages):
             else:
                 route.continue_()
 
+        # Another window, in which the same is about to be done, finds it done when it is come back to.
+        other = self.bench()
+        other.keyboard.press("n")
+        expect(other.get_by_test_id("sentence")).to_be_visible()
         page.route("**/apply", lose)
         page.keyboard.press("n")
         expect(page.get_by_test_id("sentence")).to_be_visible()
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Repair")
+        other.evaluate("() => window.dispatchEvent(new Event('focus'))")
+        self.wait_for_revision(other, "Repair")
+        expect(other.get_by_test_id("offer")).to_have_count(0)
         self.assertEqual((len(keys), len(set(keys))), (2, 1))
         self.assertEqual(len(self.http.get(f"/takes/{self.take()}/revisions").json()), count + 1)

@@ -267,6 +267,12 @@ def _mm(metres: float) -> str:
     return f"{1000 * metres:.1f} mm"
 
 
+def _size(place: float, turn: float) -> str:
+    """A place (metres) and a turn (radians) that are off, without what of them is nothing to the eye."""
+    said = [*([_mm(place)] if place >= 5e-5 else []), *([f"{np.degrees(turn):.1f}°"] if turn >= np.radians(0.05) else [])]
+    return " and ".join(said) or "less than 0.1 mm"
+
+
 def _at(frame: float) -> str:
     return f"{frame:.6g}"
 
@@ -300,7 +306,7 @@ def _changes(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[F
             # What carries the part jumps: only what the part itself adds is its own.
             place, turn = _own_jump(bound, limits.pos[:, k], limits.rot[:, k])
         popped = place > POP_PLACE or turn > POP_TURN
-        jump = f"jumps {_mm(place)} and {np.degrees(turn):.1f}° at frame {_at(t)}"
+        jump = f"jumps {_size(place, turn)} at frame {_at(t)}"
         common = (bound.member.id, bound.part.name, who_of(bound), t, t, place, turn)
         missing = _missing(program, bound, parts, t)
         if missing:
@@ -321,7 +327,7 @@ def _changes(program: Program, bound: Bound, parts: list[Stretch]) -> Iterator[F
             if rough and t < program.take.last and not unmatched_speed(program, bound, t):
                 yield Finding(
                     "speed", *common[:5], speed, spin,
-                    f"{who_of(bound)}'s speed jumps {_mm(speed)} and {np.degrees(spin):.1f}° a frame at frame {_at(t)}",
+                    f"{who_of(bound)}'s speed jumps {_size(speed, spin)} a frame at frame {_at(t)}",
                     (before, after),
                 )  # fmt: skip
 

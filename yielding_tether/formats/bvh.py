@@ -150,7 +150,7 @@ def _find_motion(lines: list[str]) -> int:
             return n
     first = next((n for n, line in enumerate(lines) if line.strip()), None)
     if first is None:
-        raise FormatError("the file is empty: expected HIERARCHY.")
+        raise FormatError("it is empty: expected HIERARCHY.")
     if lines[first].split()[0].lower() != "hierarchy":
         raise FormatError("expected HIERARCHY.", first + 1, lines[first].split()[0])
     raise FormatError("the file ends without its MOTION part: it may have been cut off.", len(lines))

@@ -15,6 +15,13 @@ import { NOTHING, source, strandOf, useBench, usePick, type PartRef, type Stretc
 export function useTake(takeId: number) {
   const query = useQuery({ queryKey: ["take", takeId], queryFn: () => get<TakeInfo>(`/takes/${takeId}`), staleTime: 1000 });
   const info = query.data;
+  const { refetch } = query;
+  // Whoever comes back from another window finds what was done there.
+  useEffect(() => {
+    const look = () => void refetch();
+    addEventListener("focus", look);
+    return () => removeEventListener("focus", look);
+  }, [refetch]);
   useEffect(() => {
     if (!info) return;
     const bench = useBench.getState();
@@ -26,7 +33,10 @@ export function useTake(takeId: number) {
     const layer = same && info.layers.some((l) => l.id === bench.layer) ? bench.layer : "";
     // Where frames came or went, what showed all of the take still does.
     const moved = before && !ranged ? { shown: carriedOver(bench.shown, before, info), frame: within(bench.frame, info), loop: null } : {};
-    bench.set({ info, bank, live: null, layer, ...(same ? moved : opening(info)) });
+    // A repair of what was repaired meanwhile is no offer any more.
+    const wanted = same && bench.wish?.operation === "repair" ? (bench.wish.findings ?? []) : null;
+    const done = wanted && !info.findings.some((f) => wanted.includes(f.key)) ? NOTHING : {};
+    bench.set({ info, bank, live: null, layer, ...(same ? { ...done, ...moved } : opening(info)) });
     bank.ahead(source(info), useBench.getState().frame);
   }, [info]);
   return query;
