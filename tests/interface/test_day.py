@@ -462,6 +462,30 @@ class Access(Pages):
         page.keyboard.press("Enter")
         self.wait_for_revision(page, "Repair")
 
+    def test_many_undos_go_in_one_turn(self) -> None:
+        revision = self.head()
+        for by in (2, -2) * 8:
+            moved = {"channel": "marl/head.ry", "times": [58 if by > 0 else 60]}
+            asked = {"operation": "edit", "parts": [], "first": 0, "edit": {"what": "move", "keys": [moved], "by": by}}
+            told = self.http.post(f"/takes/{self.take()}/apply", json={**asked, "revision": revision})
+            revision = told.raise_for_status().json()["revision"]
+        page = self.bench()
+        opened: list[str] = []
+        take = f"/api/takes/{self.take()}"
+        page.context.route(f"**{take}", lambda route: (opened.append(route.request.url), route.continue_()))
+        self.addCleanup(page.context.unroute_all)
+        for shift, words in (("false", "As opened"), ("true", "Move 1 key")):
+            opened.clear()
+            # One more than there is.
+            pressed = f"{{ key: 'z', ctrlKey: true, shiftKey: {shift}, bubbles: true }}"
+            page.evaluate(
+                f"() => {{ for (let k = 0; k < 17; k++) document.body.dispatchEvent(new KeyboardEvent('keydown', {pressed})); }}"
+            )
+            self.wait_for_revision(page, words)
+            self.assertLessEqual(len(opened), 2)
+        self.assertEqual(self.head(), revision)
+        self.assertEqual(page.get_by_role("alert").count(), 0)
+
     def test_an_edit_whose_answer_is_lost_is_there_once(self) -> None:
         page = self.bench()
         count = len(self.http.get(f"/takes/{self.take()}/revisions").json())

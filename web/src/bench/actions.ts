@@ -141,6 +141,10 @@ const asked = (operations: Operation[] | undefined, info: TakeInfo, wish: Wish, 
 /** What writes, one after another: whoever is faster than the answers means the take as it is after them. */
 let line: Promise<unknown> = Promise.resolve();
 
+type Way = "undo" | "redo";
+/** What was pressed and is not written yet. */
+const pressed: Way[] = [];
+
 /** Does something once all that was asked for before it is written. */
 function inTurn<T>(work: () => Promise<T>): Promise<T> {
   const done = line.then(work);
@@ -271,17 +275,16 @@ export function useActions() {
   const client = useQueryClient();
   const operations = useOperations();
 
-  /** Writes what is made of the take as it is by then; nothing is asked where that is nothing. */
-  const write = useCallback(
-    <T,>(path: string, body: (info: TakeInfo) => object | null, stays = false) =>
+  /** Sends what is made of the take as it is by then, and goes on from what that says; `send` says whether it sent anything. */
+  const writing = useCallback(
+    (send: (info: TakeInfo) => Promise<boolean>, stays = false) =>
       inTurn(async () => {
         const open = useBench.getState().info;
         // As it was answered last, drawn already or not.
         const info = open && (client.getQueryData<TakeInfo>(["take", open.id]) ?? open);
-        const said = info && body(info);
-        if (!said) return false;
+        if (!info) return false;
         try {
-          await (ONCE.has(path) ? postOnce : post)<T>(`/takes/${info.id}/${path}`, said);
+          if (!(await send(info))) return false;
           useNotice.getState().clear();
           if (!stays) useBench.getState().set(NOTHING);
           await refresh(client, info.id);
@@ -296,6 +299,17 @@ export function useActions() {
         }
       }),
     [client],
+  );
+
+  /** Writes something to an address of the take; nothing is asked where that is nothing. */
+  const write = useCallback(
+    <T,>(path: string, body: (info: TakeInfo) => object | null, stays = false) =>
+      writing(async (info) => {
+        const said = body(info);
+        if (said) await (ONCE.has(path) ? postOnce : post)<T>(`/takes/${info.id}/${path}`, said);
+        return said !== null;
+      }, stays),
+    [writing],
   );
 
   const apply = useCallback(() => {
@@ -347,8 +361,27 @@ export function useActions() {
   );
 
   const step = useCallback(
-    (path: "undo" | "redo") => void write(path, ({ revision, can_undo, can_redo }) => ((path === "undo" ? can_undo : can_redo) ? { revision } : null)),
-    [write],
+    (way: Way) => {
+      pressed.push(way);
+      void writing(async ({ id, revision, can_undo, can_redo }) => {
+        const able = { undo: can_undo, redo: can_redo };
+        let moved = false;
+        // All that was pressed while something was written goes in one turn: only what it leads to is opened.
+        for (const one of pressed.splice(0)) {
+          if (!able[one]) continue;
+          try {
+            ({ revision } = await post<{ revision: number }>(`/takes/${id}/${one}`, { revision }));
+            able[one === "undo" ? "redo" : "undo"] = moved = true;
+          } catch (error) {
+            // There is nothing more.
+            if (!(error instanceof Problem && error.status === 404)) throw error;
+            able[one] = false;
+          }
+        }
+        return moved;
+      });
+    },
+    [writing],
   );
 
   const goTo = useCallback((to: number) => void write("head", ({ revision }) => ({ revision, to })), [write]);
