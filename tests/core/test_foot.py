@@ -25,6 +25,7 @@ from yielding_tether.core.parts import FkPart, TwistPart
 from yielding_tether.core.parts.leg import ChainLegPart, Footed, LegPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.rig import Bound
+from yielding_tether.core.stance_turns import stance_turns
 from yielding_tether.core.takes import Contact, Standing, Take
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo.cast_off import cast_off, ferry_scene
@@ -276,6 +277,13 @@ class Used(unittest.TestCase):
                         self.assertLess(np.abs(after.sample([30.0], channels=np.array(turns))).max(), 1e-9)
                         fine = after.sample(np.arange(0.0, 30.0, 0.05), channels=np.array(turns))
                         self.assertLess(np.abs(np.diff(fine)).max(), 0.02)
+                        # Where the heel begins to stand, its turn arrives as fast as it then goes on.
+                        mine, near = given.bound(*LEG).systems["ik"], np.array([2.98, 2.99, 3.01, 3.02])
+                        place = mine.channels.tolist().index(turns[0])
+                        turn = stance_turns(given, given.bound(*LEG), mine, near, np.zeros(4, dtype=np.int64))[place]
+                        arrives, goes_on = (turn[1] - turn[0]) / 0.01, (turn[3] - turn[2]) / 0.01
+                        self.assertGreater(abs(goes_on), 0.02)
+                        self.assertAlmostEqual(arrives, goes_on, delta=0.01)
 
     def test_a_foot_that_spins_is_turned_by_its_control(self) -> None:
         """Further than would go back in a few frames; edges lie between frames, and what is between keys is followed too."""
