@@ -206,6 +206,9 @@ class Routes(unittest.TestCase):
         self.assertEqual((int(np.argmax(got["place"])), got["place"][118]), (117, 0.0))
         self.assertAlmostEqual(got["proof"]["departure_place"]["value"], proof.departure_place.value, places=12)
         self.assertEqual((got["findings_a"], got["findings_b"]), (1, 0))
+        # Keys are counted in one way, whoever tells them.
+        kept, added, removed = (got["proof"]["keys"][k] for k in ("kept", "added", "removed"))
+        self.assertEqual((got["keys_a"], got["keys_b"]), (kept + removed, kept + added))
         self.assertEqual(got["parts"][0]["part"], "arm.R")
         nodes = demo().joints()[1]
         off = np.linalg.norm(after.evaluate([112.0]).pos[0, nodes] - demo().evaluate([112.0]).pos[0, nodes], axis=-1)

@@ -280,11 +280,6 @@ def switch_times(program: Program, bound: Bound) -> list[float]:
     return found
 
 
-def _all_curves(take: Take) -> dict[str, Curve]:
-    """All curves of a take, those of its layers among them, by names of their own."""
-    return {**take.curves, **{f"{x.id} {n}": c for x in take.layers for n, c in x.curves.items()}}
-
-
 def split_times(program: Program, bound: Bound) -> list[float]:
     """Times within the take at which a channel of a part has one value as time arrives and another as it leaves: by a
     split key, or by a sign that steps. Other channels step from key to key where an animator blocks a motion out."""
@@ -490,7 +485,7 @@ def prove(
         for a, b, far in unreached(after, bound, frames):
             span = f"at frame {a:g}" if a == b else f"from frame {a:g} to {b:g}"
             reached.append(f"{bound.part.label} does not reach its place by {1000 * far:.1f} mm, {span}.")
-    kept, added, removed = count_changes(_all_curves(before.take), _at_their_time(_all_curves(after.take), then))
+    kept, added, removed = count_changes(before.take.all_curves, _at_their_time(after.take.all_curves, then))
     return Proof(
         operation, first, last, changes, within.place, within.turn, outside.place, outside.turn,
         KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), (*notes, *reached), tolerance,

@@ -283,6 +283,11 @@ class Take:
         curves = {**self.curves, **changed}
         return replace(self, curves={name: c for name, c in curves.items() if len(c)})
 
+    @property
+    def all_curves(self) -> dict[str, Curve]:
+        """All curves, those of the layers among them, by names of their own."""
+        return {**self.curves, **{f"{x.id} {n}": c for x in self.layers for n, c in x.curves.items()}}
+
     def whole_frames(self, first: float, last: float) -> Floats:
         """(F,) whole frames first…last. CoreError unless both are whole and within the take."""
         if not (np.isfinite([first, last]).all() and first == round(first) and last == round(last)):

@@ -283,9 +283,8 @@ def compared(a: Program, b: Program, findings_a: int, findings_b: int) -> s.Comp
 
 
 def key_count(take: Take) -> int:
-    """Keys of a take, those of what is followed left out."""
-    weights = {t.weight_channel(what) for t in take.tethers for what in ("position", "rotation")}
-    return sum(len(c) for n, c in take.curves.items() if n not in weights)
+    """Keys of a take and its layers, as a proof counts them."""
+    return sum(map(len, take.all_curves.values()))
 
 
 def contact_infos(program: Program) -> list[s.ContactInfo]:

@@ -69,6 +69,8 @@ export function makeTheme(mode: "light" | "dark") {
       MuiCssBaseline: {
         styleOverrides: {
           "html, body, #root": { height: "100%" },
+          // What the browser draws itself, boxes to tick among it, is of the same light.
+          html: { colorScheme: mode },
           body: { fontVariantNumeric: "tabular-nums", overflow: "hidden" },
           ":focus-visible": { outline: `3px solid ${ink.accent}`, outlineOffset: 1 },
           // Who asked their system for less motion sees each change at once.

@@ -87,7 +87,7 @@ export function Curves({ info, labels, width }: { info: TakeInfo; labels: number
           }}
         />
         {now.length === 0 && (
-          <Typography sx={{ position: "absolute", inset: 0, p: 3, color: "text.secondary", pointerEvents: "none" }}>
+          <Typography sx={{ position: "absolute", top: 40, left: 16, p: 1, zIndex: 1, color: "text.secondary", bgcolor: "background.default", pointerEvents: "none" }}>
             No curve is laid out: tick channels in the part card. Drag keys and the handles of picked ones; a double click puts a key; the dashed line is what was there before the last operation.
           </Typography>
         )}
