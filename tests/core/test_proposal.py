@@ -378,6 +378,27 @@ class Structure(unittest.TestCase):
 
 
 class Hinges(unittest.TestCase):
+    def test_the_hinges_of_a_pair_are_each_others_image_whatever_each_of_them_does(self) -> None:
+        rng = np.random.default_rng(5)
+        bones = marl().skeleton
+        motion = np.zeros((30, len(bones), 4))
+        motion[..., 3] = 1.0
+        # Elbows and knees bend about axes of their own; one knee not at all.
+        for joint, most in (("forearm.L", 1.0), ("forearm.R", 0.3), ("shin.L", 1.2)):
+            axis = np.array([1.0 if "shin" in joint else -1.0, *rng.uniform(-0.4, 0.4, 2)])
+            half = 0.5 * np.linspace(0.1, most, 30)[:, None]
+            motion[:, bones.index[joint]] = np.hstack([np.sin(half) * axis / np.linalg.norm(axis), np.cos(half)])
+        for rotations in (motion, None):
+            limbs = {p.name: p for p in propose(bones, rotations).parts if isinstance(p, LimbPart)}
+            for name in ("arm", "leg"):
+                one, two = (limbs[f"{name}.{letter}"] for letter in "LR")
+                hinges = [rotate(bones.rest_pose[1][bones.index[p.bones[0]]], np.array(p.hinge)) for p in (one, two)]
+                np.testing.assert_allclose(hinges[0] * [1.0, -1.0, -1.0], hinges[1], atol=1e-9)
+                self.assertEqual(
+                    (one.hinge_from, two.hinge_from),
+                    (("motion",) * 2 if rotations is not None else (two.hinge_from,) * 2),
+                )
+
     def test_where_the_motion_bends_a_limb_the_motion_decides(self) -> None:
         """A rest pose bent backward, by a hair or by a lot, turns no elbow round: bent frames have the sign +1."""
         for degrees in (0.03, 0.06, 0.5, 5.0, 12.0):

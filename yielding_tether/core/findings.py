@@ -269,7 +269,10 @@ def _mm(metres: float) -> str:
 
 def _size(place: float, turn: float) -> str:
     """A place (metres) and a turn (radians) that are off, without what of them is nothing to the eye."""
-    said = [*([_mm(place)] if place >= 5e-5 else []), *([f"{np.degrees(turn):.1f}°"] if turn >= np.radians(0.05) else [])]
+    said = [
+        *([_mm(place)] if place >= 5e-5 else []),
+        *([f"{np.degrees(turn):.1f}°"] if turn >= np.radians(0.05) else []),
+    ]
     return " and ".join(said) or "less than 0.1 mm"
 
 

@@ -50,6 +50,8 @@ SAYS = 0.2
 ALIKE = 0.15
 #: Bend (radians) from which a rest pose, or a motion, shows its hinge.
 BENT_REST, BENT_MOTION = np.radians(8.0), np.radians(4.0)
+#: A limb is another's mirror image where its corners are within this share of the skeleton's greatest extent of that.
+IMAGE = 1e-3
 #: A helper joint lies within this share of a segment's length from the segment itself.
 ASIDE = 0.06
 #: Helpers that may cut a segment, at most, for others to be seen beside it.
@@ -145,7 +147,8 @@ def propose(
     tips: list[Part] = []
     taken = {0}
     for run, name, label, side, role in limbs:
-        hinge, found = find_hinge(skeleton, run, rotations, forward, role)
+        opposite = [r for r, _, _, there, what in limbs if there != side and what == role]
+        hinge, found = find_hinge(skeleton, run, rotations, forward, role, bones.image_of(run, opposite))
         if run in flipped:
             hinge, found = (-hinge[0], -hinge[1], -hinge[2]), CHOSEN
         if found == "guess":
@@ -493,6 +496,13 @@ class _Bones:
         depth = abs(_depth(self.skeleton, a.root) - _depth(self.skeleton, b.root))
         return float(depth), float(len(a.path) != len(b.path)), self._off_mirror(a, b)
 
+    def image_of(self, run: Run, others: Sequence[Run]) -> Run | None:
+        """Which of other runs is its mirror image, if one is."""
+        apart = [r for r in others if np.linalg.norm(self.pos[r.root] - self.pos[run.root]) > IMAGE * self.extent]
+        alike = [r for r in apart if len(r.bends) == len(run.bends)]
+        best = min(alike, key=lambda r: self._off_mirror(run, r), default=None)
+        return best if best is not None and self._off_mirror(run, best) <= IMAGE * self.extent else None
+
     def _image(self, run: Run, partner: Run, every: Sequence[Run]) -> Run:
         """The run, or another that shares joints with it and is by far more like the partner's mirror image: where helpers cut what
         is straight at rest, its lengths alone may say several things."""
@@ -585,11 +595,13 @@ def _curls(
 
 
 def find_hinge(
-    skeleton: Skeleton, run: Run, rotations: Floats | None, forward: Floats, role: str
+    skeleton: Skeleton, run: Run, rotations: Floats | None, forward: Floats, role: str, image: Run | None = None
 ) -> tuple[tuple[float, float, float], str]:
     """Hinge axis (3,) of a limb in its upper frame and where it was found: "motion", "rest" or "guess".
 
-    Where the motion says how a limb bends, the motion decides, whatever a rest pose that is nearly straight may say."""
+    Where the motion says how a limb bends, the motion decides, whatever a rest pose that is nearly straight may say.
+    image: a limb that is its mirror image at rest; then what either of them does counts for both, and their hinges are each
+    other's image: what is mirrored is the same motion with the same keys."""
     pos, rot = skeleton.rest_pose
     i, m, k = run.root, run.middle, run.end if len(run.bends) == 1 else run.bends[1]
     back = inverse(rot[i])
@@ -599,6 +611,14 @@ def find_hinge(
     bent = float(np.arctan2(np.linalg.norm(aside), lower @ d1))
     if rotations is not None and len(rotations):
         d, asides = _moved(skeleton, run, m, k, rotations)
+        if image is not None:
+            across = pos[image.root] - pos[i]
+            plane = np.eye(3) - 2.0 * np.outer(across, across) / (across @ across)
+            end = image.end if len(image.bends) == 1 else image.bends[1]
+            there = _moved(skeleton, image, image.middle, end, rotations)
+            other, more = (rotate(back, rotate(rot[image.root], x) @ plane) for x in there)
+            d = (d + other) / np.linalg.norm(d + other)
+            asides = np.concatenate([asides, more])
         size = float(np.percentile(np.linalg.norm(asides, axis=1), 95))
         if size >= np.sin(BENT_MOTION) and (bent < BENT_REST or np.arcsin(min(size, 1.0)) > bent):
             _, _, axes = np.linalg.svd(asides, full_matrices=False)
