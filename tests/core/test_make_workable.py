@@ -59,6 +59,7 @@ class Workable(unittest.TestCase):
             self.assertLess(np.abs(arriving[0] - leaving[0]).max(), 1e-6, step.label)
             self.assertLess(rotation_distance(arriving[1], leaving[1]).max(), 1e-6, step.label)
         self.assertNotIn("repair", [s.operation for s in made().steps])
+        self.assertEqual([(c.part, c.frame) for c in made().proof.changes if not c.smooth], [])
 
     def test_what_stands_stands(self) -> None:
         after = raw().on(made().take)

@@ -64,9 +64,10 @@ class _Thin(NamedTuple):
     tolerance: Floats
     stay: Flags
 
-    def curve(self, dense: Curve, bends: Floats) -> Curve:
+    def curve(self, dense: Curve, bends: Floats, sharp: Flags) -> Curve:
+        """sharp (F,): times at which slopes are the motion's own."""
         kept = dense.numbers[self.chosen].copy()
-        kept[:, 3:] += (bends[self.bent] * self.tolerance[self.chosen])[:, None]
+        kept[:, 3:] += (bends[self.bent] * np.where(sharp, 0.0, self.tolerance)[self.chosen])[:, None]
         return Curve(kept, dense.marks[self.chosen])
 
 
@@ -78,22 +79,29 @@ def thinned(
     dense: smooth keys at F times; middles (F - 1,): the motion halfway between them; fixed (F,) bool: keys that stay;
     tolerance (F,); bends: what is tried on top of the motion's own slope, which (0) is among them.
     """
-    tried = np.array(bends)
-    return _thinned(dense, middles, fixed, tolerance, tried).curve(dense, tried)
+    tried, sharp = np.array(bends), _sharp(dense)
+    return _thinned(dense, middles, fixed, tolerance, tried, sharp).curve(dense, tried, sharp)
 
 
-def _thinned(dense: Curve, middles: Floats, fixed: Flags, tolerance: Floats, bends: Floats) -> _Thin:
-    """The same; at both ends the slope is the motion's own, so that it meets what lies outside without a kink."""
+def _sharp(dense: Curve) -> Flags:
+    """(F,) where a curve has one value as time arrives and another as it leaves: there its slopes pass on a speed."""
+    found: Flags = dense.numbers[:, 1] != dense.numbers[:, 2]
+    return found
+
+
+def _thinned(dense: Curve, middles: Floats, fixed: Flags, tolerance: Floats, bends: Floats, sharp: Flags) -> _Thin:
+    """The same; sharp (F,): keys at which no slopes are tried, as where any channel of the part is split. At both ends the slope is
+    the motion's own, so that it meets what lies outside without a kink."""
     numbers = dense.numbers
-    stay = fixed | (numbers[:, 1] != numbers[:, 2])
+    stay = fixed | _sharp(dense)
     stay[[0, -1]] = True
     own = int(np.flatnonzero(bends == 0.0)[0])
-    chosen, bent = _fewest(numbers, middles, stay, tolerance, bends, own, own)
+    chosen, bent = _fewest(numbers, middles, stay, tolerance, bends, own, own, sharp)
     return _Thin(chosen, bent, tolerance, fixed)
 
 
 def _thinned_anew(
-    known: _Thin, dense: Curve, middles: Floats, fixed: Flags, tolerance: Floats, bends: Floats
+    known: _Thin, dense: Curve, middles: Floats, fixed: Flags, tolerance: Floats, bends: Floats, sharp: Flags
 ) -> tuple[_Thin, Flags]:
     """A thinned curve chosen anew where it may stray otherwise, or other keys must stay, and a few keys around; what lies between
     is as it was. Also tells (F,) where that is."""
@@ -106,7 +114,7 @@ def _thinned_anew(
     last = np.minimum(np.searchsorted(known.chosen, edges[1::2] - 1, side="right") - 1 + BESIDE, len(known.chosen) - 1)
     for a, b in zip(first, last, strict=True):
         where[known.chosen[a] : known.chosen[b] + 1] = True
-    stay = fixed | (dense.numbers[:, 1] != dense.numbers[:, 2])
+    stay = fixed | _sharp(dense)
     chosen, bent, done = [], [], 0
     ends = np.flatnonzero(np.diff(np.concatenate([[False], where, [False]]).astype(np.int8)))
     for a, b in zip(ends[::2], ends[1::2] - 1, strict=True):
@@ -115,7 +123,14 @@ def _thinned_anew(
         there = stay[some].copy()
         there[[0, -1]] = True
         now, slopes = _fewest(
-            dense.numbers[some], middles[a:b], there, tolerance[some], bends, int(known.bent[i]), int(known.bent[j])
+            dense.numbers[some],
+            middles[a:b],
+            there,
+            tolerance[some],
+            bends,
+            int(known.bent[i]),
+            int(known.bent[j]),
+            sharp[some],
         )
         chosen += [known.chosen[done:i], a + now[:-1]]
         bent += [known.bent[done:i], slopes[:-1]]
@@ -126,7 +141,7 @@ def _thinned_anew(
 
 
 def _fewest(
-    numbers: Floats, middles: Floats, stay: Flags, tolerance: Floats, bends: Floats, begin: int, end: int
+    numbers: Floats, middles: Floats, stay: Flags, tolerance: Floats, bends: Floats, begin: int, end: int, sharp: Flags
 ) -> tuple[Ints, Ints]:
     """Which keys are the fewest, and which of the slopes tried each of them has; the first and the last have given ones."""
     size, count = len(numbers), len(bends)
@@ -137,7 +152,7 @@ def _fewest(
         return chosen, np.full(len(chosen), begin)
     times, arriving, leaving, slopes_in, slopes_out = (np.ascontiguousarray(numbers[:, k]) for k in range(5))
     motion = Dense(
-        times, arriving, leaving, slopes_in, slopes_out, np.ascontiguousarray(tolerance), 0.5 * (times[1:] + times[:-1]),
+        times, arriving, leaving, slopes_in, slopes_out, np.where(sharp, 0.0, tolerance), 0.5 * (times[1:] + times[:-1]),
         np.ascontiguousarray(middles), np.minimum(tolerance[1:], tolerance[:-1]),
     )  # fmt: skip
     best, came = np.zeros((size, count), dtype=np.int64), np.zeros((size, count), dtype=np.int64)
@@ -173,6 +188,8 @@ def choose(
     times = dense[able[0]].times
     half = 0.5 * (times[1:] + times[:-1])
     everywhere = np.ones(len(times), dtype=bool)
+    # Where one channel is split, speed passes on only with the slopes that all of them have.
+    split = np.any([_sharp(dense[n]) for n in able], axis=0)
     # Where the dense keys stray too far themselves, as where a limb snaps through straight within a frame, fewer can't do better.
     floor = np.maximum(1.0, DENSE * measured(dense, everywhere))
     thin: dict[str, _Thin] = {}
@@ -182,16 +199,17 @@ def choose(
         """The curves with channels held as tight as this; how far the joints stray then, in what they may, is in `off`."""
         nonlocal off
         tried, where = np.array(bends), np.zeros(len(times), dtype=bool)
+        sharp = {n: split & (stay | fixed[n] | _sharp(dense[n])) for n in able}
 
         def one(n: str) -> tuple[_Thin, Flags]:
-            given = dense[n], middles[n], stay | fixed[n], share[n] * reach[n], tried
+            given = dense[n], middles[n], stay | fixed[n], share[n] * reach[n], tried, sharp[n]
             return (_thinned(*given), everywhere) if anew else _thinned_anew(thin[n], *given)
 
         # Channels know nothing of one another here, and the search is compiled: cores share them.
         for n, (made, there) in zip(able, shared(one, able), strict=True):
             thin[n] = made
             where |= there
-        found = dense | {n: thin[n].curve(dense[n], tried) for n in able}
+        found = dense | {n: thin[n].curve(dense[n], tried, sharp[n]) for n in able}
         off = np.where(where, measured(found, where) / floor, off)
         return found
 
