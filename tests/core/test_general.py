@@ -16,7 +16,7 @@ HOMES = ("core/parts/", "core/systems/", "core/kernels/", "demo/", "warm.py", "s
 ALLOWED = {
     "core/described.py": (5, "gives every part the capture as one more system, where a member has one"),
     "core/rig.py": (1, "a part with one keyed system takes that wherever no capture is asked for"),
-    "core/proposal.py": (15, "proposes parts for a bare skeleton: making them is its work"),
+    "core/proposal.py": (11, "proposes parts for a bare skeleton: making them is its work"),
     "service/schemas.py": (1, "the example of a handover in the description of the service"),
     "core/takes.py": (1, "makes a place that the animator made a member of the cast: parts can't know of members"),
     "core/tones.py": (1, "a tone of bodies that stored scenes name; no part"),

@@ -9,32 +9,31 @@ what the limb is. What is no limb is the body: spine, neck and head, collars, ha
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import pairwise
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
 from .cast import Shape
 from .errors import CoreError
 from .parts import (
-    ArmPart,
-    ChainArmPart,
-    ChainLegPart,
+    Bends,
     ChainPart,
     Finger,
     FkPart,
     FreePart,
     HandPart,
-    LegPart,
-    LimbPart,
     NeckPart,
     Part,
     Shrug,
     Side,
     Sole,
     TwistPart,
+    arm_of,
+    leg_of,
+    limb_of,
 )
 from .skeleton import Skeleton
 from .transforms import Floats, inverse, multiply, rotate
@@ -153,48 +152,24 @@ def propose(
             hinge, found = (-hinge[0], -hinge[1], -hinge[2]), CHOSEN
         if found == "guess":
             notes.append(f"The hinge of the {label} is a guess: it is straight at rest and never bends in the motion.")
-        joints = tuple(name_of[j] for j in run.path)
-        turns = tuple(order[j] for j in joints)
+        path, middle = run.path, run.path.index(run.middle)
+        given: dict[str, Any] = {"name": name, "label": label, "hinge": hinge, "side": side, "hinge_from": found}
+        given["end_order"] = order[name_of[run.end]]
+        toe = _toe_of(skeleton, run.end, bones) if role == "leg" else None
+        collar = _collar_of(skeleton, run.root, bones) if role == "arm" else 0
+        make: Callable[..., Part] = limb_of
         if role == "leg":
-            toe = _toe_of(skeleton, run.end, bones)
-            whole = joints if toe is None else (*joints, name_of[toe])
-            foot = {"orders": tuple(order[n] for n in whole), "end_order": turns[-1], "side": side, "hinge_from": found,
-                    "sole": Sole.found(skeleton, run.end, toe, facing=_triple(forward))}  # fmt: skip
-            if len(joints) == 3:
-                limb: Part = LegPart(name, label, whole, hinge=hinge, bends_as="hinge", **foot)  # type: ignore[arg-type]
-            else:
-                hinges, curls = _curls(skeleton, run, run.path if toe is None else (*run.path, toe))
-                limb = ChainLegPart(
-                    name, label, whole, middle=run.path.index(run.middle), hinge=hinge, hinges=hinges, curls=curls,
-                    toed=toe is not None, **foot,  # type: ignore[arg-type]
-                )  # fmt: skip
-            taken |= set() if toe is None else {toe}
-        elif role == "arm" and (collar := _collar_of(skeleton, run.root, bones)) and collar not in taken:
-            whole = (name_of[collar], *joints)
-            arm = {"orders": tuple(order[n] for n in whole), "end_order": turns[-1], "side": side, "hinge_from": found,
-                   "shrug": Shrug.found(skeleton, collar, run.end, forward)}  # fmt: skip
-            if len(joints) == 3:
-                limb = ArmPart(name, label, whole, hinge=hinge, bends_as="hinge", **arm)  # type: ignore[arg-type]
-            else:
-                hinges, curls = _curls(skeleton, run, (collar, *run.path))
-                limb = ChainArmPart(
-                    name, label, whole, middle=1 + run.path.index(run.middle), hinge=hinge, hinges=hinges, curls=curls,
-                    **arm,  # type: ignore[arg-type]
-                )  # fmt: skip
-            taken.add(collar)
-        elif len(joints) == 3:
-            limb = LimbPart(
-                name, label, (joints[0], joints[1], joints[2]), (turns[0], turns[1], turns[2]), hinge, turns[2], side,
-                hinge_from=found, role=role, bends_as="hinge",
-            )  # fmt: skip
+            make, path = leg_of, path if toe is None else (*path, toe)
+            given |= {"toed": toe is not None, "sole": Sole.found(skeleton, run.end, toe, facing=_triple(forward))}
+        elif collar and collar not in taken:
+            make, path, middle = arm_of, (collar, *path), middle + 1
+            given["shrug"] = Shrug.found(skeleton, collar, run.end, forward)
         else:
-            hinges, curls = _curls(skeleton, run, run.path)
-            limb = ChainPart(
-                name, label, joints, turns, run.path.index(run.middle), hinge, hinges, curls, turns[-1], side,
-                hinge_from=found, role=role,
-            )  # fmt: skip
+            given["role"] = role
+        joints = tuple(name_of[j] for j in path)
+        limb = make(joints, tuple(order[n] for n in joints), Bends(middle, *_curls(skeleton, run, path)), **given)
         parts.append(limb)
-        taken |= set(run.path)
+        taken |= set(path)
         beside = [j for j in sorted(bones.helpers_beside(run)) if j not in taken]
         sharing = sharings(skeleton, run.path, beside, rotations)
         if run.helpers or beside:

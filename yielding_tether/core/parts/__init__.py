@@ -6,12 +6,12 @@ Importing this package registers all parts; a new one is a file here and a line 
 from __future__ import annotations
 
 from .anchor import AnchorPart
-from .arm import ArmPart, ChainArmPart, Shrug
+from .arm import ArmPart, ChainArmPart, Shrug, arm_of
 from .centre import CentrePart
-from .chain import ChainPart
+from .chain import Bends, ChainPart, limb_of
 from .hand import Finger, HandPart
 from .joints import FkPart
-from .leg import ChainLegPart, Footed, LegPart, Sole
+from .leg import ChainLegPart, Footed, LegPart, Sole, leg_of
 from .limb import LimbPart
 from .neck import NeckPart
 from .part import PARTS, Part, Side
@@ -22,6 +22,7 @@ __all__ = [
     "PARTS",
     "AnchorPart",
     "ArmPart",
+    "Bends",
     "CentrePart",
     "ChainArmPart",
     "ChainLegPart",
@@ -39,4 +40,7 @@ __all__ = [
     "Side",
     "Sole",
     "TwistPart",
+    "arm_of",
+    "leg_of",
+    "limb_of",
 ]

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal
 
 import numpy as np
 
@@ -14,7 +14,7 @@ from ..skeleton import Skeleton
 from ..systems.shoulder import ChainWithShoulder, ShoulderedFk, ShoulderedIk
 from ..systems.system import System
 from ..transforms import Floats, inverse, rotate
-from .chain import ChainPart
+from .chain import Bends, ChainPart
 from .limb import LimbPart
 from .part import check_run
 
@@ -165,3 +165,10 @@ class ChainArmPart(Shouldered, ChainPart, kind="shouldered chain"):
         if self.shares:
             raise CoreError(f"{self.label} is an arm: its joints take no shares of a turn.")
         self.check_shoulder()
+
+
+def arm_of(joints: tuple[str, ...], orders: tuple[str, ...], bends: Bends, **more: Any) -> ArmPart | ChainArmPart:
+    """An arm of two segments where it has three joints behind its collarbone, else of many."""
+    if len(joints) == 4:
+        return ArmPart(joints=joints, orders=orders, bends_as="hinge", **more)
+    return ChainArmPart(joints=joints, orders=orders, **bends._asdict(), **more)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import ClassVar, Literal
+from typing import Any, ClassVar, Literal, NamedTuple
 
 import numpy as np
 
@@ -17,11 +17,26 @@ from ..systems.n_segment import NSegment, inner_joints
 from ..systems.system import System
 from ..transforms import rotate
 from ..values import PoseValue
-from .limb import ik_driver
+from .limb import LimbPart, ik_driver
 from .part import Part, Side, check_run
 
 #: How far a spine stretches to its end where that is out of reach: 0 not at all, 1 all the way.
 STRETCH = "stretch"
+
+
+class Bends(NamedTuple):
+    """How a limb of many joints bends: see `ChainPart`."""
+
+    middle: int
+    hinges: tuple[tuple[float, float, float], ...]
+    curls: tuple[float, ...]
+
+
+def limb_of(joints: tuple[str, ...], orders: tuple[str, ...], bends: Bends, **more: Any) -> LimbPart | ChainPart:
+    """A limb of two segments where it has three joints, else of many."""
+    if len(joints) == 3:
+        return LimbPart(joints=joints, orders=orders, bends_as="hinge", **more)
+    return ChainPart(joints=joints, orders=orders, **bends._asdict(), **more)
 
 
 @dataclass(frozen=True)

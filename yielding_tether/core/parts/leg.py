@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, fields
-from typing import Literal
+from typing import Any, Literal
 
 import numpy as np
 
@@ -15,7 +15,7 @@ from ..systems.fk import Fk
 from ..systems.foot import ChainWithFoot, RollingFoot
 from ..systems.system import System
 from ..transforms import Floats, inverse, rotate
-from .chain import ChainPart
+from .chain import Bends, ChainPart
 from .limb import LimbPart
 
 V = tuple[float, float, float]
@@ -225,3 +225,12 @@ class ChainLegPart(Footed, ChainPart, kind="footed chain"):
         if self.shares:
             raise CoreError(f"{self.label} is a leg: its joints take no shares of a turn.")
         self.check_sole()
+
+
+def leg_of(
+    joints: tuple[str, ...], orders: tuple[str, ...], bends: Bends, toed: bool, **more: Any
+) -> LegPart | ChainLegPart:  # fmt: skip
+    """A leg of two segments where it has three joints, not counting that of a toe, else of many."""
+    if len(joints) - toed == 3:
+        return LegPart(joints=joints, orders=orders, bends_as="hinge", **more)
+    return ChainLegPart(joints=joints, orders=orders, toed=toed, **bends._asdict(), **more)
