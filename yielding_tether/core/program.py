@@ -38,6 +38,8 @@ _NO_VALUES = np.empty((0, 0))
 PIECE = 4096
 #: Rows, of all times together, that are worth another core's while; and after how many it is worth a room of its own.
 SHARE, WORTH = 4000, 40_000
+#: Rows that whoever asks has worked out until the others are awake.
+LATE = 1000
 
 
 def _same(a: Mapping[str, object], b: Mapping[str, object]) -> bool:
@@ -337,21 +339,24 @@ class Program:
         given = (
             addresses(), spans, groups.order, runs, nodes, into, at, side, curves, joints, captured, ints, floats, pos, rot, sizes
         )  # fmt: skip
-        parts = self._shares(len(at), runs, len(plans)) if len(at) >= BLOCK else 1
-        if parts < 2:
-            self._work(0, 0, len(at), given)
+        cuts = self._cuts(len(at), runs, len(plans)) if len(at) >= BLOCK else []
+        if cuts:
+            shared(lambda k: self._work(k, cuts[k], cuts[k + 1], given), range(len(cuts) - 1))
         else:
-            cuts = [len(at) * k // parts for k in range(parts + 1)]
-            shared(lambda k: self._work(k, cuts[k], cuts[k + 1], given), range(parts))
+            self._work(0, 0, len(at), given)
         return sizes
 
-    def _shares(self, times: int, runs: Ints, plans: int) -> int:
-        """Among how many cores work is shared: what a time costs goes by the rows that are run for it."""
+    def _cuts(self, times: int, runs: Ints, plans: int) -> list[int]:
+        """Where work is cut that cores share, nothing where one does it: what a time costs goes by the rows that are run for it.
+        The last part is that of whoever asks, who is at it while the others are still to be woken: it is as much larger."""
         work = times * int(runs[:, 3].sum()) // plans
         self._worked += work
         parts = min(CORES, work // SHARE)
         # A room for each of them must have been worth its while.
-        return parts if parts <= len(self._rooms) or self._worked >= WORTH else 1
+        if parts < 2 or (parts > len(self._rooms) and self._worked < WORTH):
+            return []
+        others = times * (work - LATE) // (work * parts)
+        return [*(others * k for k in range(parts)), times]
 
     def _work(self, part: int, first: int, end: int, given: tuple[Any, ...]) -> None:
         """Runs rows over a part of the times, in a room that nobody else works in."""
