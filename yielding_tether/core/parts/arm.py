@@ -59,9 +59,9 @@ class Shouldered:
     shrug: Shrug
 
     @property
-    def elbow(self) -> int:
-        """Which of its joints it bends in."""
-        raise NotImplementedError
+    def bones(self) -> tuple[str, ...]:
+        """Joints between which its segments run."""
+        return self.joints[1:]
 
     def shoulder_settings(self) -> tuple[Setting, ...]:
         """Shares and set angles of the collarbone."""
@@ -107,14 +107,6 @@ class ArmPart(Shouldered, LimbPart, kind="shouldered limb"):
     staged: ClassVar[bool] = False
     shrug: Shrug = Shrug()
 
-    @property
-    def bones(self) -> tuple[str, ...]:
-        return self.joints[1:]
-
-    @property
-    def elbow(self) -> int:
-        return 2
-
     def systems(self) -> tuple[System, ...]:
         return (ShoulderedFk(), ShoulderedIk())
 
@@ -142,14 +134,6 @@ class ChainArmPart(Shouldered, ChainPart, kind="shouldered chain"):
     kind: Literal["shouldered chain"] = "shouldered chain"  # type: ignore[assignment]
     staged: ClassVar[bool] = False
     shrug: Shrug = Shrug()
-
-    @property
-    def bones(self) -> tuple[str, ...]:
-        return self.joints[1:]
-
-    @property
-    def elbow(self) -> int:
-        return self.middle
 
     def systems(self) -> tuple[System, ...]:
         return (ShoulderedFk(), ChainWithShoulder())

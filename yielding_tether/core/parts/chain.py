@@ -13,7 +13,7 @@ from ..errors import CoreError
 from ..settings import Setting, turned
 from ..skeleton import Skeleton
 from ..systems.fk import Fk
-from ..systems.n_segment import NSegment, inner_joints
+from ..systems.n_segment import NSegment, inner_joints, run_of
 from ..systems.system import System
 from ..transforms import rotate
 from ..values import PoseValue
@@ -135,15 +135,14 @@ class ChainPart(Part, kind="chain"):
     def check(self, skeleton: Skeleton) -> None:
         check_run(self, skeleton)
         count = len(self.joints)
-        first = self.joints.index(self.bones[0])
-        last = first + len(self.bones) - 1
-        if not first < self.middle < last:
+        first, middle, last = run_of(self)
+        if not first < middle < last:
             raise CoreError(f"{self.label} needs three joints or more, and a middle one between its ends.")
         if self.shares and (len(self.shares) != count or min(self.shares) < 0.0 or sum(self.shares) > 1.0 + 1e-9):
             raise CoreError(f"{self.label} needs a share of its turn for each of its joints, not above one in all.")
         if not len(self.orders) == len(self.hinges) == len(self.curls) == count:
             raise CoreError(f"{self.label} needs a rotation order, a hinge and a curl for each of its joints.")
         pos = skeleton.rest_pose[0]
-        a, m, b = (pos[skeleton.index[self.joints[k]]] for k in (first, self.middle, last))
+        a, m, b = (pos[skeleton.index[self.joints[k]]] for k in (first, middle, last))
         if min(np.linalg.norm(m - a), np.linalg.norm(b - m)) < 1e-6:
             raise CoreError(f"{self.label} has no length on one side of {self.joints[self.middle]}.")

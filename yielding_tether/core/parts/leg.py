@@ -100,6 +100,7 @@ def _beside(one: Floats, other: Floats) -> bool:
 class Footed:
     """What a limb has whose last joint is a foot that rolls, with the joint of the toe after it if there is one."""
 
+    name: str
     label: str
     joints: tuple[str, ...]
     bones: tuple[str, ...]
@@ -152,11 +153,11 @@ class Footed:
             one("right", "right edge aside", -left),
         )  # fmt: skip
 
-    def rolled(self, drive: str) -> tuple[dict[str, float], ...]:
-        """Poses, as values by control.channel, that show how it rolls and banks; drive: the channel that IK drives by."""
+    def rolled(self) -> tuple[dict[str, float], ...]:
+        """Poses, as values by control.channel, that show how it rolls and banks."""
         rolls = (1.0, self.sole.tip_from + 0.6, -0.5)
         tilts = ({f"{self.ik}.roll": roll} for roll in rolls), ({f"{self.ik}.bank": bank} for bank in (0.4, -0.4))
-        return tuple({drive: 1.0} | values for which in tilts for values in which)
+        return tuple({f"{self.name}.drive": 1.0} | values for which in tilts for values in which)
 
     def check_sole(self) -> None:
         """CoreError for a sole that can't be."""
@@ -188,7 +189,7 @@ class LegPart(Footed, LimbPart, kind="footed limb"):
         return self.sole_settings()
 
     def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
-        return (*super().shown(skeleton, orders), *self.rolled(f"{self.name}.drive"))
+        return (*super().shown(skeleton, orders), *self.rolled())
 
     def check(self, skeleton: Skeleton) -> None:
         if len(self.joints) not in (3, 4) or len(self.orders) != len(self.joints):
@@ -218,7 +219,7 @@ class ChainLegPart(Footed, ChainPart, kind="footed chain"):
         return (*super().settings(), *self.sole_settings())
 
     def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
-        return (*super().shown(skeleton, orders), *self.rolled(f"{self.name}.drive"))
+        return (*super().shown(skeleton, orders), *self.rolled())
 
     def check(self, skeleton: Skeleton) -> None:
         super().check(skeleton)

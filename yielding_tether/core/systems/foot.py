@@ -57,9 +57,9 @@ class RollingFoot(TwoSegment):
         """Which of the part's joints is the foot: after it comes the toe, where there is one."""
         return self.run(part)[2]
 
-    def firsts(self, part: Part) -> tuple[int, int]:
+    def firsts(self, bound: Bound) -> tuple[int, int]:
         """Places among the channels of the roll, and of the lift of a toe."""
-        roll = len(super().channels(part)) - 1
+        roll = bound.systems[self.name].channels.tolist().index(bound.own[ik_name(bound), FOOT[0][0]])
         return roll, roll + len(FOOT)
 
     def channels(self, part: Part) -> tuple[Channel, ...]:
@@ -98,7 +98,7 @@ class RollingFoot(TwoSegment):
 
     def rolls(self, bound: Bound, control: str) -> Rolling | None:
         channels = bound.systems[self.name].channels.tolist()
-        roll, lift = self.firsts(bound.part)
+        roll, lift = self.firsts(bound)
         toe = range(lift, lift + 4) if self._toed(bound) else ()
         level = tuple(channels[k] for k in (*range(roll + 1, lift), *toe))
         most = cast("Footed", bound.part).sole.tip_from - SOFT
@@ -106,14 +106,14 @@ class RollingFoot(TwoSegment):
 
     def turning(self, bound: Bound) -> Turning:
         left, _, forward = sole_of(bound)[15:24].reshape(3, 3)
-        turns = self.firsts(bound.part)[0] + 2
+        turns = self.firsts(bound)[0] + 2
         return Turning(
             ik_name(bound), {name: turns + k for k, name in enumerate(("heel", "ball", "tip"))}, left, forward
         )
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         channels, sole = bound.systems[self.name].channels, sole_of(bound)
-        k, (roll, first) = self.foot(bound.part) + 1, self.firsts(bound.part)
+        k, (roll, first) = self.foot(bound.part) + 1, self.firsts(bound)
         control = bound.controls[ik_name(bound)].node
         aimed = (self.aim(bound, ik_name(bound)), control, *channels[roll:first], bound.slot)
         runs = [tape.add(AIM, aimed, sole), *super().emit(tape, bound, into, state)]
@@ -133,7 +133,7 @@ class RollingFoot(TwoSegment):
     def fit(self, bound: Bound, posed: Posed, near: Floats) -> Floats:
         shape = super().fit(bound, posed, near)
         foot = self._level(bound, posed, near)
-        roll, first = self.firsts(bound.part)
+        roll, first = self.firsts(bound)
         for k in posed.kept.keys() & range(roll, first):
             foot[k - roll] = posed.kept[k]
         shape[:6] = self._control(bound, posed, foot, near)
@@ -152,7 +152,7 @@ class RollingFoot(TwoSegment):
 
     def _foot_channels(self, bound: Bound) -> Ints:
         """(5,) channels of roll, bank and turns."""
-        roll, lift = self.firsts(bound.part)
+        roll, lift = self.firsts(bound)
         found: Ints = bound.systems[self.name].channels[roll:lift]
         return found
 
@@ -163,7 +163,7 @@ class RollingFoot(TwoSegment):
         """(5, F) values of the foot under which its control is level in its space; nothing where roll or bank is locked."""
         mine = bound.systems[self.name]
         foot = np.zeros((5, len(posed.pos)))
-        k, at = self.foot(bound.part), self.firsts(bound.part)[0]
+        k, at = self.foot(bound.part), self.firsts(bound)[0]
         if mine.held[at] or mine.held[at + 1]:
             return foot
         left, up, forward = sole_of(bound)[15:24].reshape(3, 3)
@@ -206,7 +206,7 @@ class RollingFoot(TwoSegment):
         alike = np.abs(one - swapped).max() <= ALIKE and abs(soles[0][24] - soles[1][24]) <= ALIKE
         if len(bound.nodes) != len(other.nodes) or not alike:
             return {}
-        roll, lift = self.firsts(bound.part)
+        roll, lift = self.firsts(bound)
         signs = {roll: 1.0, **dict.fromkeys(range(roll + 1, lift), -1.0)}
         return signs | ({lift: 1.0} if self._toed(bound) else {})
 

@@ -66,9 +66,7 @@ class NSegment(TwoSegment):
         return [*super().row_channels(bound, state), *([] if stretch is None else [stretch])]
 
     def run(self, part: Part) -> tuple[int, int, int]:
-        chain = cast("ChainPart", part)
-        first = chain.joints.index(chain.bones[0])
-        return first, chain.middle, first + len(chain.bones) - 1
+        return run_of(cast("ChainPart", part))
 
     def bind(self, bound: Bound) -> Pieces:
         chain = cast("ChainPart", bound.part)
@@ -183,7 +181,13 @@ def _directions(offsets: Floats) -> Floats:
     return np.where(size > 1e-9, found / np.maximum(size, 1e-9), np.array([[0.0, 1.0, 0.0]]))
 
 
+def run_of(chain: ChainPart) -> tuple[int, int, int]:
+    """Which of its joints the limb begins at, bends in and ends with."""
+    first = chain.joints.index(chain.bones[0])
+    return first, chain.middle, first + len(chain.bones) - 1
+
+
 def inner_joints(chain: ChainPart) -> list[int]:
     """Joints with offsets of their own: all of the limb but its first, its middle and its last."""
-    first = chain.joints.index(chain.bones[0])
-    return [k for k in range(first + 1, first + len(chain.bones) - 1) if k != chain.middle]
+    first, middle, end = run_of(chain)
+    return [k for k in range(first + 1, end) if k != middle]

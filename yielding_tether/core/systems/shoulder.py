@@ -54,7 +54,8 @@ def shoulder_of(bound: Bound) -> Floats:
 
 def elbow_of(bound: Bound) -> int:
     """Which of the arm's joints it bends in."""
-    return cast("Shouldered", bound.part).elbow
+    found: int = bound.systems[ShoulderedIk.name].system.run(bound.part)[1]  # type: ignore[attr-defined]
+    return found
 
 
 def _along(bound: Bound, one: int, other: int) -> tuple[Floats, Floats]:
@@ -170,12 +171,14 @@ class ShoulderedIk(TwoSegment):
         collar = part.joints[0]
         return (*shape, *turning(cast("Shouldered", part).ik, self.name, f"{collar}.", f"{in_words(collar)},"), guide)
 
-    def first(self, part: Part) -> int:
+    def first(self, bound: Bound) -> int:
         """Place among the channels of the first of the collarbone's."""
-        return len(super().channels(part)) - 1
+        mine = bound.systems[self.name].channels.tolist()
+        found: int = mine.index(bound.own[ik_name(bound), f"{bound.part.joints[0]}.rx"])
+        return found
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
-        first = int(bound.systems[self.name].channels[self.first(bound.part)])
+        first = int(bound.systems[self.name].channels[self.first(bound)])
         collar = collar_row(tape, bound, into, first, self.aim(bound, ik_name(bound)), (0, 0))
         return [collar, *super().emit(tape, bound, into, state)]
 
@@ -184,7 +187,7 @@ class ShoulderedIk(TwoSegment):
         back = inverse(posed.above_rot[:, 0])
         begins = shoulder_of(bound)[:3]
         directions = rotate(back, posed.pos[:, -1] - posed.above_pos[:, 0]) - posed.sizes[:, None] * begins
-        first = self.first(bound.part)
+        first = self.first(bound)
         return np.concatenate([shape, fit_collar(bound, posed, directions, near[first : first + 3])])
 
 
