@@ -51,6 +51,8 @@ ALIKE = 0.15
 BENT_REST, BENT_MOTION = np.radians(8.0), np.radians(4.0)
 #: A limb is another's mirror image where its corners are within this share of the skeleton's greatest extent of that.
 IMAGE = 1e-3
+#: Below this the ways in which a pair bends are against one another: the product of two vectors that are as long as they are sure.
+AGAINST = -0.5
 #: A helper joint lies within this share of a segment's length from the segment itself.
 ASIDE = 0.06
 #: Helpers that may cut a segment, at most, for others to be seen beside it.
@@ -592,12 +594,13 @@ def find_hinge(
             end = image.end if len(image.bends) == 1 else image.bends[1]
             there = _moved(skeleton, image, image.middle, end, rotations)
             other, more = (rotate(back, rotate(rot[image.root], x) @ plane) for x in there)
-            d = (d + other) / np.linalg.norm(d + other)
-            asides = np.concatenate([asides, more])
+            # Two that clearly bend against one another are none of each other's business.
+            if _way(asides) @ _way(more) > AGAINST:
+                d = (d + other) / np.linalg.norm(d + other)
+                asides = np.concatenate([asides, more])
         size = float(np.percentile(np.linalg.norm(asides, axis=1), 95))
         if size >= np.sin(BENT_MOTION) and (bent < BENT_REST or np.arcsin(min(size, 1.0)) > bent):
-            _, _, axes = np.linalg.svd(asides, full_matrices=False)
-            bend = axes[0] * (1.0 if np.sum(asides @ axes[0]) >= 0.0 else -1.0)
+            bend = _bend(asides)
             return _hinge(d, bend - (bend @ d) * d), "motion"
     if bent >= BENT_REST:
         return _hinge(d1, aside), "rest"
@@ -624,6 +627,21 @@ def _moved(skeleton: Skeleton, run: Run, m: int, k: int, rotations: Floats) -> t
     lower = lower / np.linalg.norm(lower, axis=1, keepdims=True)
     d = upper.mean(axis=0)
     return d / np.linalg.norm(d), lower - np.sum(lower * upper, axis=1, keepdims=True) * upper
+
+
+def _bend(asides: Floats) -> Floats:
+    """The way (3,), of length one, that a limb bends most in a motion (S, 3)."""
+    _, _, axes = np.linalg.svd(asides, full_matrices=False)
+    found: Floats = axes[0] * (1.0 if np.sum(asides @ axes[0]) >= 0.0 else -1.0)
+    return found
+
+
+def _way(asides: Floats) -> Floats:
+    """The same, as long as it is sure: of length one where a limb bends to one side only, none where it hardly bends."""
+    bend = _bend(asides)
+    along = asides @ bend
+    found: Floats = bend * (np.sum(along) / np.sum(np.maximum(np.abs(along), np.sin(BENT_MOTION))))
+    return found
 
 
 def _hinge(d1: Floats, bend: Floats) -> tuple[float, float, float]:
