@@ -26,9 +26,12 @@ from yielding_tether.store.store import Store
 
 ROOT = Path(__file__).resolve().parents[1]
 
-# Requests of tests: on a busy machine an answer may take long, and a server that was killed leaves no connection to reuse.
-ask = httpx.Client(timeout=60, limits=httpx.Limits(max_keepalive_connections=0))
-socket_to = partial(connect, open_timeout=60, ping_timeout=60)
+#: Seconds that tests wait for an answer: a machine on which much else runs may need ten times what it needs alone.
+PATIENCE = 180
+
+# A server that was killed leaves no connection to reuse.
+ask = httpx.Client(timeout=PATIENCE, limits=httpx.Limits(max_keepalive_connections=0))
+socket_to = partial(connect, open_timeout=PATIENCE, ping_timeout=60)
 
 
 def node(script: str, *arguments: str) -> str:

@@ -11,7 +11,7 @@ import httpx
 import numpy as np
 from playwright.sync_api import Browser, BrowserContext, Locator, Page, ViewportSize, expect, sync_playwright
 
-from tests.servers import Service
+from tests.servers import PATIENCE, Service
 
 FLAGS = [
     "--no-sandbox",
@@ -30,8 +30,7 @@ FLAGS = [
 @cache
 def chromium() -> Browser:
     """One browser for all tests of a process."""
-    # Other tests run meanwhile: what is waited for may take a while.
-    expect.set_options(timeout=30_000)
+    expect.set_options(timeout=1000 * PATIENCE)
     playwright = sync_playwright().start()
     browser = playwright.chromium.launch(executable_path="/usr/bin/chromium-headless-shell", args=FLAGS)
 
@@ -65,6 +64,7 @@ def window() -> Page:
     """The page that tests use one after another: each loads it anew and finds nothing kept, but the browser knows its scripts,
     which takes more than a third off."""
     context = chromium().new_context(viewport=SIZE, device_scale_factor=0.25, reduced_motion="reduce")
+    context.set_default_timeout(1000 * PATIENCE)
     context.add_init_script(LIGHT)
     return new_page(context)
 
@@ -104,7 +104,7 @@ class Pages(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.service = running(cls.module)
         cls.browser = chromium()
-        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=60)
+        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=PATIENCE)
         cls.addClassCleanup(cls.http.close)
 
     def setUp(self) -> None:
@@ -154,11 +154,9 @@ class Pages(unittest.TestCase):
 
     def drawn(self, page: Page) -> None:
         """Waits until the strands stand and the view has its poses."""
-        expect(page.get_by_test_id("strands")).to_be_visible(timeout=30_000)
-        page.wait_for_function(
-            "() => window.benchView && window.benchView.gl.info.render.triangles > 1000", timeout=30_000
-        )
-        expect(page.get_by_test_id("driver")).to_be_visible(timeout=30_000)
+        expect(page.get_by_test_id("strands")).to_be_visible()
+        page.wait_for_function("() => window.benchView && window.benchView.gl.info.render.triangles > 1000")
+        expect(page.get_by_test_id("driver")).to_be_visible()
 
     def settled(self, page: Page) -> None:
         """Waits until the camera stands still."""

@@ -242,7 +242,7 @@ class Bench(Pages):
         # What the second window tried is tried again on the newer state, and goes on from there.
         expect(second.get_by_role("alert")).to_contain_text("Enter applies it")
         # Two windows draw in software on the same cores: they may need their time.
-        expect(second.get_by_test_id("proof")).to_contain_text("Tried, not applied", timeout=60_000)
+        expect(second.get_by_test_id("proof")).to_contain_text("Tried, not applied")
         second.keyboard.press("Enter")
         self.wait_for_revision(second, "Hand over left arm")
         labels = [r["label"] for r in self.http.get(f"/takes/{self.take()}/revisions").json()[-2:]]

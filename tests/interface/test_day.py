@@ -302,7 +302,7 @@ class Judging(Pages):
 
         def becomes(what: str, how: str) -> None:
             # On a busy machine a picture may take its time.
-            page.wait_for_function(f"() => ({what})() {how}", timeout=30_000)
+            page.wait_for_function(f"() => ({what})() {how}")
 
         drawn = settled(triangles)
         page.keyboard.press("b")

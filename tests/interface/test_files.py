@@ -16,7 +16,7 @@ from playwright.sync_api import Page, Route, expect
 from tests.captures import prolonged
 from tests.core.test_handover import demo
 from tests.interface.pages import SIZE, Pages
-from tests.servers import Service
+from tests.servers import PATIENCE, Service
 from yielding_tether.core.body_fit import pointed, refitted
 from yielding_tether.core.transforms import rotate
 from yielding_tether.formats import bvh
@@ -30,11 +30,11 @@ class Files(Pages):
             file.write_bytes(prolonged(bvh.write(demo(), "marl", 0, 60), frames))
             page.get_by_test_id("picker").set_input_files(file)
             if not seen:
-                page.wait_for_url(re.compile(r"/take/\d+"), timeout=60_000)
+                page.wait_for_url(re.compile(r"/take/\d+"))
                 return
             # The page has read it once something is told of it.
             expect(page.get_by_label("Bringing in", exact=True)).to_be_visible()
-            expect(page.get_by_text(re.compile(r"Reading the (file|motion), \d+ %"))).to_be_visible(timeout=30_000)
+            expect(page.get_by_text(re.compile(r"Reading the (file|motion), \d+ %"))).to_be_visible()
 
     def home(self) -> Page:
         # At the very first visit a take is shown.
@@ -151,7 +151,7 @@ class Files(Pages):
         cancelled.clear()
         page.get_by_role("button", name="Deliver").click()
         page.get_by_role("button", name="Write the file").click()
-        expect(page.get_by_text(re.compile(r"Sampling the motion, \d+ %"))).to_be_visible(timeout=30_000)
+        expect(page.get_by_text(re.compile(r"Sampling the motion, \d+ %"))).to_be_visible()
         page.get_by_role("dialog").get_by_role("button", name="Stop").click()
         self.assertEqual(self.ended(cancelled)["state"], "cancelled")
         # The form is there again, as it was.
@@ -268,7 +268,7 @@ class Lost(Pages):
             killed.append(route.request.url)
             route.continue_()
 
-        with httpx.Client(base_url=mine.base + "/api", timeout=60) as http:
+        with httpx.Client(base_url=mine.base + "/api", timeout=PATIENCE) as http:
             self.service, self.http = mine, http
             try:
                 page.goto(f"{mine.base}/take/{self.take()}")
@@ -281,13 +281,13 @@ class Lost(Pages):
                 page.route("**/apply", kill)
                 with page.expect_request("**/apply"):
                     page.keyboard.press("Enter")
-                expect(page.get_by_test_id("away")).to_be_visible(timeout=30_000)
+                expect(page.get_by_test_id("away")).to_be_visible()
                 self.assertEqual(len(set(killed)), 1)
                 page.unroute("**/apply")
                 mine.start()
-                expect(page.get_by_test_id("away")).to_be_hidden(timeout=30_000)
+                expect(page.get_by_test_id("away")).to_be_hidden()
                 # It is sent again after ever longer waits.
-                expect(page.get_by_test_id("revision")).to_contain_text("Hand over right arm", timeout=60_000)
+                expect(page.get_by_test_id("revision")).to_contain_text("Hand over right arm")
                 revisions = http.get(f"/takes/{take}/revisions").json()
                 self.assertEqual(len(revisions), count + 1)
                 self.assertIn("Hand over right arm", revisions[-1]["label"])

@@ -235,7 +235,7 @@ class Capture(Pages):
         self.assertLess(float(np.abs(apart[0] - apart[1]).max()), 1e-2)
         page.keyboard.press("v")
         page.get_by_role("dialog").get_by_role("button", name="Compare").first.click()
-        expect(page.get_by_role("button", name="Worst frame")).to_be_visible(timeout=30_000)
+        expect(page.get_by_role("button", name="Worst frame")).to_be_visible()
         page.go_back()
         self.drawn(page)
         page.get_by_role("button", name="Deliver").click()

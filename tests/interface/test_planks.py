@@ -254,7 +254,7 @@ class Rough(OnStrands):
         self.select(page, "left leg", 0, 70)
         choose(page, "Make workable")
         steps = page.get_by_label("Steps", exact=True)
-        expect(steps).to_be_visible(timeout=60_000)
+        expect(steps).to_be_visible()
         there = len(self.http.get(f"/takes/{self.take()}/revisions").json())
         labels = steps.locator("summary").all_inner_texts()
         self.assertEqual([re.sub("^[^A-Z]*", "", x).split()[0] for x in labels], ["Find", "Plant", "Bake"])

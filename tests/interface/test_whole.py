@@ -79,7 +79,7 @@ class Crowd(Pages):
         page.wait_for_timeout(500)
         self.assertIn("part=wren/head", page.url)
         page.reload()
-        expect(page.get_by_label("Part card").get_by_role("heading")).to_contain_text("head", timeout=30_000)
+        expect(page.get_by_label("Part card").get_by_role("heading")).to_contain_text("head")
         self.assertEqual(self.rows(page)[0], "pip/finger3.L")
         self.assertNotIn("pip/head", self.rows(page))
         self.assertEqual(self.errors, [])

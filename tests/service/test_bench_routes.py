@@ -9,7 +9,7 @@ import httpx
 import numpy as np
 
 from tests.core.test_handover import demo
-from tests.servers import Service
+from tests.servers import PATIENCE, Service
 from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import OPERATIONS, Asked, repair, run
@@ -31,7 +31,7 @@ class Routes(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.service = Service()
         cls.addClassCleanup(cls.service.stop)
-        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=60)
+        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=PATIENCE)
         cls.addClassCleanup(cls.http.close)
 
     def opened(self, scene: str = "Chain ferry") -> dict:  # type: ignore[type-arg]

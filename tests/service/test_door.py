@@ -18,7 +18,7 @@ import uvicorn
 from websockets.exceptions import InvalidStatus
 
 from tests.core.test_handover import demo
-from tests.servers import Service, ask, free_port, fresh_store, socket_to
+from tests.servers import PATIENCE, Service, ask, free_port, fresh_store, socket_to
 from yielding_tether.service import guard, patience
 from yielding_tether.service.app import create_app
 from yielding_tether.service.patience import Patient
@@ -49,7 +49,7 @@ class Key(unittest.TestCase):
             ask.get(address + "/scenes", headers={"Authorization": "Bearer three ropes, sjø".encode()}).status_code,
             200,
         )
-        with httpx.Client(timeout=60) as browser:
+        with httpx.Client(timeout=PATIENCE) as browser:
             wrong = browser.post(address + "/key", json={"key": "three rope"})
             self.assertEqual(wrong.status_code, 401)
             self.assertNotIn("set-cookie", wrong.headers)

@@ -16,7 +16,7 @@ from sqlalchemy.exc import OperationalError
 from sqlalchemy.exc import TimeoutError as PoolTimeout
 from starlette.testclient import TestClient
 
-from tests.servers import Service, ask, family, fresh_store
+from tests.servers import PATIENCE, Service, ask, family, fresh_store
 from yielding_tether.service.app import create_app
 from yielding_tether.store.store import Store
 
@@ -63,7 +63,7 @@ class Hindered(unittest.TestCase):
         service = Service(private=True)
         self.addCleanup(service.stop)
         take = next(t["id"] for s in ask.get(service.base + "/api/scenes").json() for t in s["takes"])
-        with httpx.Client(base_url=service.base, timeout=60) as client:
+        with httpx.Client(base_url=service.base, timeout=PATIENCE) as client:
             # Connections of the pool are open already; their servers are stopped with the first one.
             head = client.get(f"/api/takes/{take}").json()["revision"]
             processes = family(service.state / "cluster/data/postmaster.pid")

@@ -14,7 +14,7 @@ import httpx
 
 from tests.core.test_handover import demo
 from tests.depth import DEPTH
-from tests.servers import Service, socket_to, together
+from tests.servers import PATIENCE, Service, socket_to, together
 from yielding_tether.formats import bvh
 
 #: What is put in place of a number, a text, a list and anything else.
@@ -28,7 +28,7 @@ class Hostile(unittest.TestCase):
     def setUpClass(cls) -> None:
         cls.service = Service()
         cls.addClassCleanup(cls.service.stop)
-        cls.http = httpx.Client(base_url=cls.service.base, timeout=60)
+        cls.http = httpx.Client(base_url=cls.service.base, timeout=PATIENCE)
         cls.addClassCleanup(cls.http.close)
         cls.spec = cls.http.get("/api/openapi.json").json()
 
@@ -36,7 +36,7 @@ class Hostile(unittest.TestCase):
         self, method: str, path: str, body: bytes = b"", headers: dict[str, str] | None = None
     ) -> tuple[int, bytes]:
         """Status and body of a request as it stands, without a client that would mend it."""
-        line = http.client.HTTPConnection("127.0.0.1", self.service.port, timeout=60)
+        line = http.client.HTTPConnection("127.0.0.1", self.service.port, timeout=PATIENCE)
         line.putrequest(method, path, skip_host=headers is not None and "Host" in headers)
         for name, value in {"Content-Length": str(len(body)), **(headers or {})}.items():
             line.putheader(name, value)
@@ -235,7 +235,7 @@ class Hostile(unittest.TestCase):
             demo_take = next(s for s in scenes if s["name"] == "Chain ferry")["takes"][0]["id"]
             ask(client, "GET", f"/api/takes/{demo_take}", (200,))
 
-        clients = [httpx.Client(base_url=self.service.base, timeout=60) for _ in range(5)]
+        clients = [httpx.Client(base_url=self.service.base, timeout=PATIENCE) for _ in range(5)]
         works = [partial(f, c) for f, c in zip((come_and_go, come_and_go, work, work, look), clients, strict=True)]
         wrong += together(works, 4.0 * DEPTH)
         for client in clients:

@@ -16,7 +16,7 @@ from starlette.requests import ClientDisconnect, Request
 
 from tests.captures import prolonged
 from tests.core.test_handover import demo
-from tests.servers import Service, ask, database, fresh_store
+from tests.servers import PATIENCE, Service, ask, database, fresh_store
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.program import Program
 from yielding_tether.core.progress import still_wanted
@@ -34,7 +34,7 @@ class Files(unittest.TestCase):
         cls.address = database()
         cls.service = Service(cls.address, real=True)
         cls.addClassCleanup(cls.service.stop)
-        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=60)
+        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=PATIENCE)
         cls.addClassCleanup(cls.http.close)
         cls.take = next(t["id"] for s in cls.http.get("/scenes").json() for t in s["takes"] if t["name"] == "Cast off")
         cls.file = bvh.write(demo(), "marl", 0, 60)

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import httpx
 
-from tests.servers import Service, ask, family
+from tests.servers import PATIENCE, Service, ask, family
 
 #: Kills of each kind; `python -m tests.measure kills` makes fifty.
 KILLS = int(os.environ.get("YIELDING_TETHER_TEST_KILLS", "2"))
@@ -31,7 +31,7 @@ class Writer:
 
     def _work(self) -> None:
         dice = random.Random(len(self.answered))
-        with httpx.Client(base_url=self.base + "/api", timeout=60) as http:
+        with httpx.Client(base_url=self.base + "/api", timeout=PATIENCE) as http:
             while not self.stop.is_set():
                 try:
                     head = http.get(f"/takes/{self.take}").json()["revision"]
@@ -84,7 +84,7 @@ class Kills(unittest.TestCase):
 
     def sound(self, service: Service, writer: Writer, seen: int) -> int:
         """Every answered revision is there and whole; returns how many revisions have been looked at."""
-        http = httpx.Client(base_url=service.base + "/api", timeout=60)
+        http = httpx.Client(base_url=service.base + "/api", timeout=PATIENCE)
         revisions = http.get(f"/takes/{writer.take}/revisions").json()
         ids = [r["id"] for r in revisions]
         self.assertEqual([r["number"] for r in revisions], list(range(len(revisions))))

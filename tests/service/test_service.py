@@ -13,7 +13,7 @@ from websockets.exceptions import ConnectionClosed, InvalidStatus
 from tests.core.readings import guides_of
 from tests.core.test_handover import demo
 from tests.formats.test_bvh import written
-from tests.servers import Service, socket_to
+from tests.servers import PATIENCE, Service, socket_to
 from yielding_tether.core.body_fit import pointed, refitted, rehearsal
 from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.measure import meter
@@ -32,7 +32,7 @@ class Serving(unittest.TestCase):
     @classmethod
     def setUpClass(cls) -> None:
         cls.service = Service()
-        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=60)
+        cls.http = httpx.Client(base_url=cls.service.base + "/api", timeout=PATIENCE)
         cls.addClassCleanup(cls.service.stop)
         cls.addClassCleanup(cls.http.close)
 
