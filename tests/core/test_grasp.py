@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from yielding_tether.core.cast import Shape
+from yielding_tether.core.contacts import measure_all
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.pose import Drag
@@ -16,6 +17,7 @@ from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Take
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo.cast_off import cast_off
+from yielding_tether.demo.ladder import climbing
 from yielding_tether.demo.lantern_round import lantern_round
 
 RIGHT = ("marl", "fingers.R")
@@ -23,13 +25,19 @@ FINGERS = ("thumb", "finger1", "finger2", "finger3")
 
 
 def from_shape(shape: Shape, at: Floats) -> Floats:
-    """(N,) distance of places (N, 3) in a shape's joint from a ring or a capsule of one thickness."""
+    """(N,) distance of places (N, 3) in a shape's joint from a ring or a capsule."""
     if shape.form == "ring":
         axis = np.array(shape.b) / np.linalg.norm(shape.b)
         flat = (at - shape.a) - np.outer((at - shape.a) @ axis, axis)
         middle = np.array(shape.a) + shape.size[0] * flat / np.linalg.norm(flat, axis=1, keepdims=True)
         found: Floats = np.linalg.norm(at - middle, axis=1) - shape.size[-1]
         return found
+    if shape.size[0] == shape.size[-1]:
+        # Of one thickness: beside its middle line, or past one of its ends.
+        span = np.array(shape.b) - np.array(shape.a)
+        length = np.linalg.norm(span)
+        along = np.clip((at - shape.a) @ (span / length), 0.0, length)
+        return np.asarray(np.linalg.norm(at - shape.a - np.outer(along, span / length), axis=1) - shape.size[0])
     line = np.linspace(np.array(shape.a), np.array(shape.b), 601)
     radius = np.linspace(shape.size[0], shape.size[-1], 601)
     return np.array([float((np.linalg.norm(line - p, axis=1) - radius).min()) for p in at])
@@ -62,10 +70,10 @@ def gaps(program: Program, on: str, frame: float, letter: str = "R") -> dict[str
 
 
 class Closing(unittest.TestCase):
-    def on_it(self, program: Program, on: str, first: float, last: float | None) -> Program:
-        outcome = run(program, "grip", Asked((RIGHT,), first, last, {"on": on}))
+    def on_it(self, program: Program, on: str, first: float, last: float | None, letter: str = "R") -> Program:
+        outcome = run(program, "grip", Asked((("marl", f"fingers.{letter}"),), first, last, {"on": on}))
         after = program.on(outcome.take)
-        for finger, gap in gaps(after, on, first).items():
+        for finger, gap in gaps(after, on, first, letter).items():
             with self.subTest(on=on, finger=finger):
                 self.assertLess(gap, 2e-3)
                 self.assertGreater(gap, -1e-5)
@@ -73,15 +81,21 @@ class Closing(unittest.TestCase):
         return after
 
     def test_a_hand_closes_round_a_rail_and_a_ring_and_a_rope(self) -> None:
+        # The left hand on the rail, as open as it is at rest.
         scene, take = cast_off()
-        program = Program(scene, take)
-        after = self.on_it(program, "rail", 125.0, 160.0)
+        mine = next(p for p in scene.member("marl").parts if p.name == "fingers.L").joints
+        program = Program(
+            scene, replace(take, curves={n: c for n, c in take.curves.items() if n[5:].rpartition(".")[0] not in mine})
+        )
+        self.assertGreater(min(gaps(program, "rail", 125.0, "L").values()), 2e-3)
+        after = self.on_it(program, "rail", 125.0, 160.0, "L")
         # It is as it was before and after, moves nothing else, and stays closed meanwhile.
         frames = np.array([0.0, 60.0, 119.0, 166.0, 200.0])
-        mine = [program.nodes["marl", j] for j in program.bound(*RIGHT).part.joints]
+        nodes = [program.nodes["marl", j] for j in mine]
         one, two = program.evaluate(frames), after.evaluate(frames)
-        self.assertLess(rotation_distance(one.rot[:, mine], two.rot[:, mine]).max(), 1e-9)
-        bent = np.array([after.now(t, after.bound(*RIGHT).systems["fk"].channels) for t in (125.0, 140.5, 160.0)])
+        self.assertLess(rotation_distance(one.rot[:, nodes], two.rot[:, nodes]).max(), 1e-9)
+        channels = after.bound("marl", "fingers.L").systems["fk"].channels
+        bent = np.array([after.now(t, channels) for t in (125.0, 140.5, 160.0)])
         self.assertLess(np.ptp(bent, axis=0).max(), 1e-12)
         scene, take = lantern_round()
         self.on_it(Program(scene, take), "lantern", 20.0, 60.0)
@@ -101,6 +115,18 @@ class Closing(unittest.TestCase):
             0.0,
             None,
         )
+
+    def test_a_contact_tells_how_deep_fingers_are_and_how_high_a_hand_hovers(self) -> None:
+        """E6 for hands, in a moving rail and on rungs: of bones taken at other places than the code takes them."""
+        for made, on in ((cast_off, "rail"), (climbing, "ladder")):
+            program = Program(*made())
+            hands = [c for c in program.take.contacts if c.joint.startswith("hand")][:2]
+            for contact, told in zip(hands, measure_all(program, hands), strict=True):
+                for k in {0, len(told.times) // 2, int(np.argmax(told.depth)), int(np.argmax(told.hover))}:
+                    off = min(gaps(program, on, float(told.times[k]), contact.joint[-1]).values())
+                    with self.subTest(contact=contact.joint, frame=float(told.times[k])):
+                        self.assertAlmostEqual(told.depth[k] - told.hover[k], -off, delta=2e-4)
+                        self.assertEqual(min(told.depth[k], told.hover[k]), 0.0)
 
     def test_what_cannot_be_is_said(self) -> None:
         scene, take = cast_off()

@@ -140,17 +140,14 @@ def _end(bound: Bound) -> End | None:
 def _surface(member: Member, joint: str) -> Spot:
     """Points on the surface of an end: those of the body's shapes, or joints and tips."""
     bones = member.skeleton
-    below = {bones.index[joint]}
-    for k, parent in enumerate(bones.parents):
-        if parent in below:
-            below.add(k)
-    names = [bones.joints[k].name for k in sorted(below)]
+    below = sorted(bones.descendants(bones.index[joint]))
+    names = [bones.joints[k].name for k in below]
     found: list[tuple[str, Floats]] = []
     for shape in member.shapes:
         if shape.joint in names:
             found += [(shape.joint, p) for p in _support(shape)]
     if not found:
-        for k in sorted(below):
+        for k in below:
             found.append((bones.joints[k].name, np.zeros(3)))
             tip = bones.joints[k].tip
             if tip is not None:

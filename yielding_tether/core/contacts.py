@@ -2,8 +2,8 @@
 
 They are found as `contact_finding` describes it. Slip is the distance of the joint from its place in the anchor at the contact's
 first frame; before the sole is on and after it, that of the heel or ball that stands from its place under the sole. How deep the
-points of a sole sink into the surface of a set piece or prop, and how high what stands hovers over it, is measured against its
-shapes.
+points of a sole or the bones of a hand and its fingers sink into the surface of a set piece or prop, and how high what stands or
+holds hovers over it, is measured against its shapes.
 """
 
 from __future__ import annotations
@@ -20,18 +20,20 @@ from .errors import CoreError
 from .followers import BoundControl
 from .program import Program
 from .rig import Bound
-from .shapes import solid_distance
+from .shapes import Balls, balls_of, solid_distance
 from .takes import WORLD, Contact, Take
 from .transforms import Floats, inverse, multiply, rotate, rotation_distance
 
 #: A contact that slips (metres) and turns (radians) by no more than this is planted.
 STILL = (2e-4, 3.5e-4)
+#: Times at which all of a hand is looked at together.
+AT_ONCE = 2000
 
 
 class Slip(NamedTuple):
     """A contact at F times: where its joint should be (F, 3) in the world, and how far it is from there, metres (F,) and
-    radians (F,); how deep the deepest point of its sole is in what it stands on, and how high the lowest that stands is over it,
-    metres (F,), both zero where no surface is known."""
+    radians (F,); how deep the deepest point of its sole or hand is in what it stands on, and how high the lowest that stands is
+    over it, metres (F,), both zero where no surface is known."""
 
     times: Floats
     should: Floats
@@ -103,6 +105,15 @@ def spots_of(bound: Bound) -> tuple[Spot, ...]:
     return tuple(Spot(name, (joint,), np.array([point])) for name, joint, point in found)
 
 
+def bones_of(bound: Bound, joint: str) -> tuple[tuple[str, ...], Balls]:
+    """An end that comes to rest as a whole: its joints that have bones, of a hand those of its fingers, and balls in these."""
+    bones = bound.member.skeleton
+    below = [bones.joints[k].name for k in sorted(bones.descendants(bones.index[joint]))]
+    drawn = {s.joint for s in bound.member.shapes if s.form == "capsule"}
+    joints = tuple(j for j in below if j in drawn)
+    return joints, balls_of(bound.member.shapes, joints)
+
+
 def times_of(contact: Contact) -> tuple[Floats, np.ndarray]:
     """Quarter-frames of a contact, with its last frame as it arrives, and their sides."""
     times = np.append(np.arange(contact.begin, contact.end, 0.25), contact.end)
@@ -125,7 +136,9 @@ def measure_all(program: Program, contacts: Sequence[Contact]) -> list[Slip]:
         if contact in program.measured:
             continue
         bound = part_of(program, contact)
-        own = {j: program.nodes[contact.member, j] for s in spots_of(bound) for j in s.joints}
+        spots = spots_of(bound)
+        joints = [j for s in spots for j in s.joints] if spots else bones_of(bound, contact.joint)[0]
+        own = {j: program.nodes[contact.member, j] for j in joints}
         joint = program.nodes[contact.member, contact.joint]
         among = (anchor_node(program, contact), joint, *(n for n in own.values() if n != joint))
         known = program.recalled(contact, among)
@@ -206,12 +219,15 @@ def over(shapes: Sequence[Shape], points: Floats) -> Floats:
 def _heights(
     program: Program, contact: Contact, among: tuple[int, ...], times: Floats, local: Floats, turned: Floats, size: Floats
 ) -> tuple[Floats, Floats]:  # fmt: skip
-    """(F,) how deep the deepest of a sole's points is in what it stands on, and how high the lowest of those that stand is over it,
-    at size one; given what `_off` is."""
+    """(F,) how deep the deepest of a sole's points, or of a hand's bones, is in what it stands on, and how high the lowest of those
+    that stand is over it, at size one; given what `_off` is."""
     shapes, spots = surface_of(program, contact), spots_of(part_of(program, contact))
     depth, hover = np.zeros(len(times)), np.zeros(len(times))
-    if not (shapes and spots):
+    if not shapes:
         return depth, hover
+    if not spots:
+        high = _bones_over(program, contact, among, local, turned, size)
+        return np.maximum(-high, 0.0), np.maximum(high, 0.0)
     stand = {p.name: (times >= p.first) & (times <= p.last) for p in contact.points}
     on = (times >= contact.first) & (times <= contact.last) & contact.whole
     lowest = np.full(len(times), np.inf)
@@ -222,6 +238,30 @@ def _heights(
         stands = on | stand.get(spot.name, np.zeros(len(times), dtype=bool))
         lowest = np.where(stands, np.minimum(lowest, high), lowest)
     return depth, np.where(np.isfinite(lowest), np.maximum(lowest, 0.0), 0.0)
+
+
+def _bones_over(
+    program: Program, contact: Contact, among: tuple[int, ...], local: Floats, turned: Floats, size: Floats
+) -> Floats:  # fmt: skip
+    """(F,) how far the bones of an end are from what it stands on or holds, below zero within; zero where it has none."""
+    joints, balls = bones_of(part_of(program, contact), contact.joint)
+    if not joints:
+        return np.zeros(len(local))
+    row = np.array([among[1:].index(program.nodes[contact.member, j]) for j in joints])[balls.joint]
+    # What is out of reach of all of it is not asked about ball by ball.
+    far = np.linalg.norm(local[:, row] - local[:, :1], axis=2) + size[:, None] * (
+        np.linalg.norm(balls.at, axis=1) + balls.radius
+    )
+    off = [(s, solid_distance(s, local[:, 0])) for s in surface_of(program, contact)]
+    nearest = np.min([o for _, o in off], axis=0)
+    shapes = [s for s, o in off if (o <= np.maximum(nearest, 0.0) + 2.0 * far.max(axis=1)).any()]
+    found = np.empty(len(local))
+    for k in range(0, len(local), AT_ONCE):
+        some = slice(k, k + AT_ONCE)
+        grown = size[some, None]
+        places = local[some][:, row] + grown[..., None] * rotate(turned[some][:, row], balls.at)
+        found[some] = (over(shapes, places) - grown * balls.radius).min(axis=1)
+    return found
 
 
 def planted(program: Program, first: float, last: float) -> list[Contact]:

@@ -9,19 +9,18 @@ from __future__ import annotations
 import itertools
 from collections.abc import Sequence
 from dataclasses import dataclass
-from typing import NamedTuple
 
 import numpy as np
 
 from .program import Poses, Program
 from .rig import Bound
-from .shapes import capsules_distance, solid_distance
+from .shapes import balls_of, capsules_distance, solid_distance
 from .transforms import Floats, Ints, inverse, multiply, rotate
 from .values import PoseValue, turned
 
-#: How far off a surface fingers stop, metres; balls along a bone; steps in which a finger is bent, and parts into which the last
-#: of them is cut again and again.
-CLEAR, BALLS, STEPS, PARTS, ROUNDS = 4e-4, 17, 60, 32, 5
+#: How far off a surface fingers stop, metres; steps in which a finger is bent, and parts into which the last of them is cut again
+#: and again.
+CLEAR, STEPS, PARTS, ROUNDS = 4e-4, 60, 32, 5
 #: How far the first joint of a finger may be bent back where it would begin within the surface, radians, and in how many steps.
 BACK, BACK_STEPS = float(np.radians(50.0)), 50
 #: Distances that are worked out at once, at most.
@@ -30,14 +29,6 @@ AT_ONCE = 500_000
 SOUGHT = 9
 #: Less than this nearer (metres) than before is not nearer: the rounding of a distance.
 NEARER = 1e-7
-
-
-class Balls(NamedTuple):
-    """Balls that fill the bones of some joints: `joint` (N,) which of the part each is in, `at` (N, 3) where, `radius` (N,)."""
-
-    joint: Ints
-    at: Floats
-    radius: Floats
 
 
 @dataclass(frozen=True)
@@ -60,20 +51,6 @@ def fingers_of(bound: Bound) -> list[tuple[int, ...]]:
             run.append(int(bound.up[run[-1]]))
         found.append(tuple(reversed(run)))
     return sorted(found, key=lambda run: run[-1])
-
-
-def balls_of(bound: Bound) -> Balls:
-    """The bones of a part that are drawn as capsules, fingers and not the palm, as balls in its joints."""
-    joint, at, radius = [], [], []
-    for shape in bound.member.shapes:
-        if shape.joint not in bound.part.joints or shape.form != "capsule":
-            continue
-        a, b = np.array(shape.a), np.array(shape.b)
-        for share in np.linspace(0.0, 1.0, BALLS):
-            joint.append(bound.part.joints.index(shape.joint))
-            at.append(a + share * (b - a))
-            radius.append(shape.size[0] + share * (shape.size[-1] - shape.size[0]))
-    return Balls(np.array(joint, dtype=np.int64), np.array(at).reshape(-1, 3), np.array(radius))
 
 
 class Surface:
@@ -147,7 +124,7 @@ def joint_places(bound: Bound, poses: Poses, turns: Floats, wanted: Sequence[int
 
 def gaps(program: Program, bound: Bound, members: Sequence[str], frames: Floats) -> Floats:
     """(F,) how far a part's bones are from members as they stand at each frame, metres, below zero within."""
-    balls = balls_of(bound)
+    balls = balls_of(bound.member.shapes, bound.part.joints)
     poses = program.evaluate(frames, only=bound.nodes)
     nodes, size = bound.nodes[balls.joint], poses.size(bound.slot)
     grown = np.ones(len(frames)) if size is None else size
@@ -177,7 +154,8 @@ class _Hand:
 
     def __init__(self, program: Program, bound: Bound, value: PoseValue, members: Sequence[str], frame: float) -> None:
         self.bound, self.value = bound, value
-        self.surface, self.balls = Surface(program, members, np.array([frame])), balls_of(bound)
+        self.surface = Surface(program, members, np.array([frame]))
+        self.balls = balls_of(bound.member.shapes, bound.part.joints)
         self.poses = program.evaluate([frame], only=[*bound.nodes, *bound.above])
         above = multiply(self.poses.rot[0, bound.above], bound.rests)
         self.turns = multiply(inverse(above), self.poses.rot[0, bound.nodes])

@@ -2,10 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+from typing import NamedTuple
+
 import numpy as np
 
 from .cast import Shape
-from .transforms import Floats, inverse, rotate
+from .transforms import Floats, Ints, inverse, rotate
+
+#: Balls along a bone.
+BALLS = 17
 
 
 def signed_distance(shape: Shape, points: Floats) -> Floats:
@@ -57,3 +63,25 @@ def capsules_distance(points: Floats, a: Floats, b: Floats, radii: Floats) -> Fl
     radius = radii[..., None, :, 0] + share * (radii[..., None, :, 1] - radii[..., None, :, 0])
     found: Floats = (np.sqrt(np.einsum("...k,...k", off, off)) - radius).min(axis=-1)
     return found
+
+
+class Balls(NamedTuple):
+    """Balls that fill the bones of some joints: `joint` (N,) which of those each is in, `at` (N, 3) where, `radius` (N,)."""
+
+    joint: Ints
+    at: Floats
+    radius: Floats
+
+
+def balls_of(shapes: Sequence[Shape], joints: Sequence[str]) -> Balls:
+    """What of some joints is drawn as capsules, of a hand its fingers and not the palm, as balls."""
+    joint, at, radius = [], [], []
+    for shape in shapes:
+        if shape.joint not in joints or shape.form != "capsule":
+            continue
+        a, b = np.array(shape.a), np.array(shape.b)
+        for share in np.linspace(0.0, 1.0, BALLS):
+            joint.append(joints.index(shape.joint))
+            at.append(a + share * (b - a))
+            radius.append(shape.size[0] + share * (shape.size[-1] - shape.size[0]))
+    return Balls(np.array(joint, dtype=np.int64), np.array(at).reshape(-1, 3), np.array(radius))

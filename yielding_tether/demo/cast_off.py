@@ -16,7 +16,21 @@ from ..core.transforms import Floats, multiply, quat_to_euler, rotate
 from .ferry import BOLLARD, BOLLARD_HEAD, deck, on_deck, quay, rail, rope
 from .marl import marl
 from .people import NECK, SPINE, palm_turn
-from .posing import along, collars, fingers, followed, in_chest, keyed, nudge, reach, steps, swing, through, touching
+from .posing import (
+    along,
+    closed,
+    collars,
+    fingers,
+    followed,
+    in_chest,
+    keyed,
+    nudge,
+    reach,
+    steps,
+    swing,
+    through,
+    touching,
+)
 
 LAST = 204
 #: Frames: the rope leaves the hand; it lands; the left and the right hand take hold of the rail.
@@ -124,9 +138,9 @@ def _follows() -> dict[str, Curve]:
 
 
 def _fingers() -> dict[str, Curve]:
-    """Curl: the right hand holds the rope, opens to let it go, then both close on the rail."""
-    right = [(0, 62), (RELEASE - 3, 62), (RELEASE, 10), (GRIP_RIGHT - 8, 6), (GRIP_RIGHT + 1, 58), (204, 58)]
-    left = [(0, 22), (56, 16), (74, 30), (GRIP_LEFT - 8, 4), (GRIP_LEFT + 1, 58), (204, 58)]
+    """Curl: the right hand holds the rope, opens to let it go; then both are open until they close on the rail."""
+    right = [(0, 62), (RELEASE - 3, 62), (RELEASE, 10), (GRIP_RIGHT - 8, 6)]
+    left = [(0, 22), (56, 16), (74, 30), (GRIP_LEFT - 8, 4)]
     return fingers(right, left)
 
 
@@ -137,7 +151,7 @@ def on_rail(program: Program, frame: float, letter: str) -> tuple[Floats, Floats
     x = 0.27 if letter == "L" else -0.25
     here, turn = poses.pos[0, node], poses.rot[0, node]
     grip = palm_turn(letter, (0.16 if letter == "R" else -0.16, -0.42, 0.9), (0.0, -0.9, -0.42))
-    return here + rotate(turn, np.array([x, 0.064, -0.05])), multiply(turn, grip)
+    return here + rotate(turn, np.array([x, 0.074, -0.046])), multiply(turn, grip)
 
 
 def _arms(scene: Scene, take: Take) -> Take:
@@ -236,6 +250,7 @@ def _grips(scene: Scene, take: Take) -> Take:
     for letter, frame in (("L", GRIP_LEFT), ("R", GRIP_RIGHT)):
         asked = Handover((("marl", f"arm.{letter}"),), "ik", frame, None, "hold", settle=3 if letter == "L" else 0)
         take, _ = apply(Program(scene, take), asked)
+        take = closed(scene, take, letter, "rail", float(frame), None, 8)
     control = "arm.R.ik"
     for channel, by in (("tx", -0.055), ("ty", 0.032), ("tz", 0.028), ("rz", 0.3), ("swivel", 0.35)):
         take = nudge(take, channel_id("marl", control, channel), GRIP_RIGHT, by)

@@ -26,7 +26,7 @@ from .cast_off import rocking
 from .ferry import BOLLARD, deck, lookout, on_deck, quay, rail
 from .marl import marl
 from .people import NECK, SPINE, palm_turn
-from .posing import along, followed, keyed, nudge, steps, touching
+from .posing import along, closed, followed, keyed, nudge, steps, touching
 
 #: Frames of a pull with either hand, how many, and the take.
 CYCLE, CYCLES = 36, 3
@@ -321,9 +321,5 @@ def _held(scene: Scene, take: Take) -> Take:
             last = None if b == LAST else float(b)
             hold = {"on": f"line/link{_link_ahead(side, n)}", "ease": 4, "before": 2}
             take = run(Program(scene, take), "plant", Asked((("marl", f"arm.{side}"),), float(a), last, hold)).take
-            take = run(
-                Program(scene, take),
-                "grip",
-                Asked((("marl", f"fingers.{side}"),), float(a), last, {"on": "line", "over": 4}),
-            ).take
+            take = closed(scene, take, side, "line", float(a), last, 4)
     return take

@@ -11,14 +11,12 @@ import numpy as np
 from ..core.cast import Member, Shape
 from ..core.channels import channel_id
 from ..core.curves import AUTOMATIC, SMOOTH, Curve, Key, automatic_slopes, curve
-from ..core.operations import Asked, run
-from ..core.program import Program
 from ..core.takes import Scene, Take, Tether
 from ..core.transforms import ORDERS, Floats, quat_to_euler, rotate
 from .ferry import piece
 from .marl import marl
 from .people import NECK, SPINE, palm_turn
-from .posing import along, followed, keyed, nudge, steps, touching
+from .posing import along, closed, followed, keyed, nudge, steps, touching
 
 #: Rungs: how far apart, how thick, how many; how far before Marl the ladder stands, and half of its width; metres.
 APART, THICK, RUNGS, BEFORE, HALF = 0.29, 0.017, 12, 0.36, 0.2
@@ -185,8 +183,5 @@ def _closed(scene: Scene, take: Take) -> Take:
     """Each hand closed on each of its rungs."""
     for side in "LR":
         for a, b, _ in _holds(side, HANDS[side], "arm"):
-            asked = Asked(
-                (("marl", f"fingers.{side}"),), float(a), None if b == LAST else float(b), {"on": "ladder", "over": 4}
-            )
-            take = run(Program(scene, take), "grip", asked).take
+            take = closed(scene, take, side, "ladder", float(a), None if b == LAST else float(b), 4)
     return take

@@ -20,7 +20,7 @@ from .cast_off import on_rail, rocking
 from .ferry import deck, hook, lantern, lookout, on_deck, quay, rail
 from .marl import marl
 from .people import NECK, SPINE, palm_turn
-from .posing import along, collars, fingers, followed, in_chest, keyed, reach, steps, touching
+from .posing import along, closed, collars, fingers, followed, in_chest, keyed, reach, steps, touching
 
 LAST = 192
 #: Frames: the left hand takes the lantern; it hangs on the hook; the right hand takes hold of the rail, lets go.
@@ -118,17 +118,8 @@ def _follows() -> dict[str, Curve]:
 
 def _fingers() -> dict[str, Curve]:
     return fingers(
-        [
-            (0, 60),
-            (PASS - 4, 60),
-            (PASS + 2, 8),
-            (HOLD - 6, 8),
-            (HOLD + 1, 56),
-            (FREE_AGAIN, 56),
-            (FREE_AGAIN + 6, 18),
-            (LAST, 24),
-        ],
-        [(0, 20), (PASS - 10, 6), (PASS - 2, 58), (HANG, 58), (HANG + 6, 6), (156, 18), (LAST, 24)],
+        [(0, 60), (PASS + 2, 8), (HOLD - 6, 8), (FREE_AGAIN + 6, 18), (LAST, 24)],
+        [(0, 20), (PASS - 8, 6), (HANG + 6, 6), (156, 18), (LAST, 24)],
     )
 
 
@@ -185,12 +176,16 @@ def _arms(scene: Scene, take: Take) -> Take:
 
 
 def _holds(scene: Scene, take: Take) -> Take:
-    """The right hand holds the rail in IK for a while; the left one holds on to the hook."""
+    """The right hand holds the rail in IK for a while; the left one holds on to the hook. Fingers lie on what is held."""
     hold = Handover((("marl", "arm.R"),), "ik", HOLD, None, "hold", settle=3)
     take, _ = apply(Program(scene, take), hold)
     back = Handover((("marl", "arm.R"),), "fk", FREE_AGAIN, None, "hold", settle=8)
     take, _ = apply(Program(scene, take), back)
     take, _ = apply(Program(scene, take), Handover((("marl", "arm.L"),), "ik", HANG - 12, HANG + 4))
+    for letter, on, first, last, over in (
+        ("R", "lantern", 0, PASS - 4, 6), ("R", "rail", HOLD, FREE_AGAIN, 6), ("L", "lantern", PASS - 2, HANG, 6),
+    ):  # fmt: skip
+        take = closed(scene, take, letter, on, first, last, over)
     # The lantern swings on the hook when it is let go.
     swing = [(HANG, 0.0), (HANG + 9, 0.14), (HANG + 22, -0.1), (HANG + 36, 0.07), (HANG + 50, -0.04)]
     keys = [Key(float(t), v, v, 0.0, 0.0, SMOOTH, FREE) for t, v in swing]

@@ -11,6 +11,7 @@ from ..core.channels import ROTATION, TRANSLATION, channel_id
 from ..core.curves import AUTOMATIC, FREE, SMOOTH, STEPPED, Curve, Key, automatic_slopes, curve, put
 from ..core.fitting import fit_values
 from ..core.kernels.scalars import frame_turn
+from ..core.operations import Asked, run
 from ..core.program import Program
 from ..core.rig import Bound
 from ..core.takes import Contact, Scene, Take, Tether
@@ -183,6 +184,14 @@ def touching(take: Take, rows: Sequence[tuple[str, str, int, int]], member: str 
     """The take with contacts of somebody's joints with set pieces: (joint, set piece, first, last)."""
     contacts = [Contact(member, joint, piece, piece, float(a), float(b)) for joint, piece, a, b in rows]
     return replace(take, contacts=(*take.contacts, *contacts))
+
+
+def closed(
+    scene: Scene, take: Take, letter: str, on: str, first: float, last: float | None, over: int, member: str = "marl"
+) -> Take:  # fmt: skip
+    """The take with a hand closed on something from one frame to another, or to the end; `over` frames before and after."""
+    asked = Asked(((member, f"fingers.{letter}"),), first, last, {"on": on, "over": over})
+    return run(Program(scene, take), "grip", asked).take
 
 
 def nudge(take: Take, name: str, frame: float, by: float) -> Take:

@@ -10,10 +10,11 @@ from ..channels import in_words
 from ..curves import EMPTY, FREE, SMOOTH, Curve, Key, insert, put, without
 from ..errors import CoreError
 from ..fitting import fit_values
-from ..grasp import CLEAR, Closed, Surface, balls_of, close, fingers_of, gaps
+from ..grasp import CLEAR, Closed, Surface, close, fingers_of, gaps
 from ..program import Program
 from ..proof import prove
 from ..rig import Bound
+from ..shapes import balls_of
 from ..transforms import multiply
 from ..values import PoseValue
 from .handover import refuse_locked
@@ -157,7 +158,7 @@ def _told(
     """Which fingers lie on what is held, which do not, and how that changes over the stretch."""
     what = program.scene.member(on).name.lower()
     # A finger is called after the first joint of it that has a bone: what carries it may have none.
-    bones = set(balls_of(bound).joint.tolist())
+    bones = set(balls_of(bound.member.shapes, bound.part.joints).joint.tolist())
     names = [in_words(bound.part.joints[next((k for k in run if k in bones), run[0])]) for run in closed.fingers]
     lie = [n for n, far in zip(names, closed.gaps, strict=True) if -CLEAR <= far <= ON]
     said = [f"On the {what}: {', '.join(lie)}."] if lie else []
