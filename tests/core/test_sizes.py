@@ -86,7 +86,7 @@ class Grown(unittest.TestCase):
         """Every control of every demo character, each alone on each of some anchors."""
         scene_, take = crate_and_rope()
         for member in (m for m in scene_.members if m.kind == "character"):
-            self.at_rest(scene_, take, member.id)
+            self.at_rest(replace(scene_, members=(member,)), take, member.id)
 
     def at_rest(self, made: Scene, take: Take, member: str) -> None:
         small, large = (

@@ -242,7 +242,7 @@ class Hand(Crew):
         expect(offer.get_by_role("button", name="Rail", exact=True)).to_have_attribute("aria-pressed", "true")
         self.apply(page, "Close Marl's right hand on Rail")
         slip = page.get_by_test_id("proof")
-        expect(slip).to_contain_text("On the rail: thumb, finger 1, finger 2, finger 3.")
+        expect(slip).to_contain_text("On the rail: finger 1, finger 2, finger 3. Thumb does not reach it by 7 mm.")
         self.assertEqual(self.errors, [])
 
 

@@ -618,7 +618,8 @@ def _contacts_words(contacts: Sequence[Held]) -> str:
 
 def _contact_words(c: Held) -> str:
     said = f"{c.label} slips {_mm(c.place)} and {np.degrees(c.turn):.2f}°, from frame {c.first:g} to {c.last:g}"
-    if c.depth > SUNK:
+    # What was as deep in it before is no news.
+    if c.depth > SUNK + (0.0 if c.new else c.depth_before):
         said += f", and sinks {_mm(c.depth)} into it"
     was = f" (was {_mm(c.place_before)} and {np.degrees(c.turn_before):.2f}°)"
     return said + (was if c.better or not c.kept else "")
