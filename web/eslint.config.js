@@ -6,14 +6,11 @@ export default ts.config(
   { ignores: ["src/generated", "dist"] },
   js.configs.recommended,
   ...ts.configs.strict,
-  { plugins: { "react-hooks": hooks }, rules: { ...hooks.configs["recommended-latest"]?.rules, "react-hooks/rules-of-hooks": "error", "react-hooks/exhaustive-deps": "error" } },
+  { plugins: { "react-hooks": hooks }, rules: { "react-hooks/rules-of-hooks": "error", "react-hooks/exhaustive-deps": "error" } },
   {
     rules: {
       // Index access is checked by the compiler; a known index says so with "!".
       "@typescript-eslint/no-non-null-assertion": "off",
-      // Drawing by hand in three.js changes objects that hooks gave out.
-      "react-hooks/immutability": "off",
-      "react-hooks/refs": "off",
     },
   },
 );
