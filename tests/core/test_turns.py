@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import unittest
 from dataclasses import replace
+from itertools import product
 
 import numpy as np
 
@@ -20,6 +21,7 @@ from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Take, Tether
 from yielding_tether.core.transforms import multiply, rotate, rotation_distance
 from yielding_tether.demo.cast_off import cast_off
+from yielding_tether.demo.lantern_round import lantern_round
 
 from .contract import kinds, programs
 from .test_retether import Checked, world
@@ -152,6 +154,41 @@ class Demo(unittest.TestCase):
         # Where a capture or another system drives, what follows is told to be idle.
         _, told = apply(program, Retether((("marl", "arm.L"),), "world", 150, control="upperarm.L"))
         self.assertIn("FK of the left arm drives nothing there, so nothing moves", told.sentence)
+
+    def test_an_arm_whose_collarbone_goes_along_stays_whatever_its_joints_follow(self) -> None:
+        """The collarbone takes of the values that turn the arm, which are others in what else it follows."""
+        for (made, letter), joint in product(((lantern_round, "R"), (cast_off, "L")), ("upperarm", "forearm")):
+            program = Program(*made())
+            at = np.arange(2.0 * 12, 2.0 * 50 + 1.0) / 2.0
+            arm, nodes = (("marl", f"arm.{letter}"),), program.joints()[1]
+            for to, after, keys in (
+                ("world", "carry", "every"),
+                ("marl/hips", "carry", "few"),
+                ("world", "ride", "kept"),
+            ):
+                with self.subTest(letter=letter, joint=joint, to=to, after=after):
+                    asked = Retether(arm, to, 12, 50, after, keys, settle=0, control=f"{joint}.{letter}")
+                    take, proof = apply(program, asked)
+                    there = program.on(take)
+                    self.assertTrue(proof.unchanged_outside)
+                    few = keys == "few"
+                    a, b = (p.evaluate(at if after == "carry" else at[:1]) for p in (program, there))
+                    off = np.linalg.norm(a.pos[:, nodes] - b.pos[:, nodes], axis=-1)
+                    self.assertLess(off.max() if few else off[::2].max(), 1.001e-3 if few else 1e-6, proof.sentence)
+                    turned = rotation_distance(a.rot[:, nodes], b.rot[:, nodes])
+                    self.assertLess(turned.max() if few else turned[::2].max(), np.radians(0.501) if few else 1e-6)
+                    if after == "ride":
+                        # It turns with what it follows: not at all.
+                        rot = there.evaluate(at[:-1]).rot[:, program.nodes["marl", f"{joint}.{letter}"]]
+                        self.assertLess(rotation_distance(rot, rot[0]).max(), 1e-6)
+
+    def test_a_joint_that_drives_in_part_stays_too(self) -> None:
+        """The change of the arm to IK is spread over frames 102 to 108: between them FK has a share in it."""
+        program = Program(*lantern_round())
+        for joint in ("hand.R", "upperarm.R"):
+            take, _ = apply(program, Retether((("marl", "arm.R"),), "marl/hips", 5, keys="every", control=joint))
+            a, b = (p.evaluate(take.frames).pos[:, p.joints()[1]] for p in (program, program.on(take)))
+            self.assertLess(np.abs(a - b).max(), 1e-6)
 
     def test_what_a_joint_cannot_do_is_told(self) -> None:
         program = Program(*cast_off())

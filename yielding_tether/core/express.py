@@ -131,16 +131,17 @@ def _carried_whole(bound: Bound) -> bool:
 
 def control_target(program: Program, bound: Bound, control: str, weights: Mapping[int, float]) -> Target:
     """One control or joint that can follow something, in the space where these weights (by channel) put it, turning about the
-    point that they name."""
+    point that they name; its own channels come first."""
     placed = bound.followers[control]
     named, system = next((n, s) for n, s in bound.systems.items() if any(c.name == control for c in s.controls))
-    picked = np.array([int(np.flatnonzero(system.channels == c)[0]) for c in placed.channels])
+    along = system.system.along(bound, control)
+    picked = np.array([*(int(np.flatnonzero(system.channels == c)[0]) for c in placed.channels), *along])
     mine = replace(
         system, channels=system.channels[picked], held=system.held[picked], standard=system.standard[picked],
         stepped=system.stepped[picked], wraps=system.wraps[picked], bounds=system.bounds[picked],
     )  # fmt: skip
-    if control in bound.guides:
-        # What a guide says is fitted with the limb as its own system moves it, whatever drives.
+    if control in bound.guides or along:
+        # What a guide says, and what lies on top of the rest, is fitted with the limb as its own system moves it, whatever drives.
         def shown(poses: Poses, near: Floats) -> Floats:
             start = system.standard.copy()
             start[picked] = near
@@ -159,7 +160,9 @@ def control_target(program: Program, bound: Bound, control: str, weights: Mappin
         return place_in(pos, rot, into, order, near) if placed.place >= 0 else turn_in(rot, into.rot, order, near)
 
     nodes = np.unique(np.array([placed.node, placed.space, *(a.node for a in placed.anchors)], dtype=np.int64))
-    return Target(bound, mine, nodes, nodes.tolist(), fit, weights, weights, False)
+    # A joint turns as its own system has it, even where that drives it in part or not at all.
+    alone = bound.drive_to(named) if placed.control.is_joint else {}
+    return Target(bound, mine, nodes, nodes.tolist(), fit, weights, weights, False, alone)
 
 
 def motion_of(program: Program, target: Target) -> Motion:

@@ -419,13 +419,13 @@ def _follow(
     if all(np.all(row[inside] == level) for row, level in zip(now, weights.values(), strict=True)):
         return False
     open_end = last >= program.take.last
-    refuse_locked(program, [*control.channels, *weights], first, last)
     target = control_target(program, bound, control.control.name, weights)
+    refuse_locked(program, [*target.channels.tolist(), *weights], first, last)
     if not open_end:
         fence(program, curves, target.channels.tolist(), [last])
     if asked.after == "snap":
         names = program.channel_names()
-        for c, standard in zip(target.channels.tolist(), target.mine.standard.tolist(), strict=True):
+        for c, standard in zip(control.channels, target.mine.standard.tolist(), strict=False):
             default = float(program.defaults[c])
             curves[names[c]] = set_over(curves.get(names[c], EMPTY), first, last, open_end, standard, default)
     elif asked.after == "ride":

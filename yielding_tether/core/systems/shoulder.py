@@ -121,6 +121,11 @@ class ShoulderedFk(Fk):
         found[:3] = fit_collar(bound, posed, self._directions(bound, found), near[:3])
         return found
 
+    def along(self, bound: Bound, control: str) -> list[int]:
+        """What turns the arm by other values, in what else it follows, turns the collarbone otherwise too."""
+        turned = control in bound.part.joints and bound.part.joints.index(control) in (1, elbow_of(bound))
+        return [0, 1, 2] if turned else []
+
     def drag(
         self, bound: Bound, posed: Posed, control: str, position: Floats, rotation: Floats, now: Mapping[int, float]
     ) -> dict[int, float]:

@@ -219,6 +219,11 @@ class System:
         """Channels that move the joint that rests on a control in it."""
         return []
 
+    def along(self, bound: Bound, control: str) -> list[int]:
+        """Values, by their place among its channels, that are fitted anew with those of a control, since they lie on top of what
+        the system makes of these."""
+        return []
+
     def rolls(self, bound: Bound, control: str) -> Rolling | None:
         """How what rests on a control rolls while that stands; None where nothing does."""
         return None
