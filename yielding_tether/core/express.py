@@ -61,6 +61,10 @@ NOTED = 1e-6
 ROUNDING = 1e-9
 #: Frames below which two times are one.
 ROUNDED = 1e-6
+#: Radians by which one angle at one time is another: less than what two ways round differ by, and more than what a fit does.
+ROUND = 1.0
+#: Times that are followed together.
+FOLLOWED = 500
 #: Share of a proof's widest step at which slopes are fitted: near a singular pose a coarser one misses what is measured.
 FINE = 0.25
 
@@ -191,11 +195,14 @@ def _anchors(target: Target) -> Ints:
 @dataclass(frozen=True)
 class Fitted:
     """Channels of a system along a motion, at T key times: `values` and `slopes` (2, K, T), leaving first. Channels that
-    are held keep their standing value; signs have no slope."""
+    are held keep their standing value; signs have no slope. `passed`: values (K, B) at frames `between` (B,), through which angles
+    were followed."""
 
     times: Floats
     values: Floats
     slopes: Floats
+    between: Floats
+    passed: Floats
 
     def with_more(self, other: Fitted) -> Fitted:
         """With those of the times of another that are new."""
@@ -203,7 +210,12 @@ class Fitted:
         values, slopes = (
             np.concatenate(x, axis=2)[:, :, which] for x in ((self.values, other.values), (self.slopes, other.slopes))
         )
-        return Fitted(times, values, slopes)
+        return Fitted(times, values, slopes, self.between, self.passed)
+
+    def agrees(self, other: Fitted) -> bool:
+        """Whether the angles of another, followed through other times, have the same way round wherever both have been."""
+        _, mine, its = np.intersect1d(self.times, other.between, return_indices=True)
+        return not np.any(np.abs(self.values[LEAVING][:, mine] - other.passed[:, its]) > ROUND)
 
 
 def fit_along(motion: Motion, target: Target, times: Floats, exact: Flags, near: Floats) -> Fitted:
@@ -235,7 +247,25 @@ def fit_along(motion: Motion, target: Target, times: Floats, exact: Flags, near:
     values[:, :, ~exact] = three[None, :, :, 1]
     slopes[:, :, ~exact] = (three[:, :, 2] - three[:, :, 0])[None] / (2.0 * _CENTRAL)
     slopes[:, mine.stepped | mine.held] = 0.0
-    return Fitted(times, values, slopes)
+    return Fitted(times, values, slopes, between, fitted[:, len(at1) + len(at2) :])
+
+
+def halfway(motion: Motion, target: Target, fitted: Fitted) -> Floats:
+    """(K, T - 1) channels of a target halfway between the times of what is fitted, angles in the way round that they have there:
+    seen more closely they may go another."""
+    times, known = fitted.times, fitted.values[LEAVING]
+    at = np.sort(np.concatenate([times, 0.5 * (times[1:] + times[:-1])]))
+    found = np.empty((len(known), len(times) - 1))
+    first = 0
+    while first < len(times) - 1:
+        last = min(first + FOLLOWED, len(times) - 1)
+        some = at[2 * first : 2 * last + 1]
+        made = held(target.mine, _fits(motion, target, some, np.zeros(len(some), dtype=np.int64), known[:, first]))
+        off = np.flatnonzero(np.any(np.abs(made[:, 2::2] - known[:, first + 1 : last + 1]) > ROUND, axis=0))
+        last = first + 1 + int(off[0]) if len(off) else last
+        found[:, first:last] = made[:, 1 : 2 * (last - first) : 2]
+        first = last
+    return found
 
 
 def _fits(motion: Motion, target: Target, at: Floats, side: Ints, near: Floats) -> Floats:
@@ -471,12 +501,16 @@ def _carried(
         ):
             # With the first time, so that angles are followed from there.
             new = np.append(start, more)
-            fitted = fitted.with_more(fit_along(motion, target, new, np.zeros(len(new), dtype=bool), near))
+            other = fit_along(motion, target, new, np.zeros(len(new), dtype=bool), near)
+            fitted, agreed = fitted.with_more(other), fitted.agrees(other)
             times = fitted.times
+            if not agreed:
+                # Seen more closely an angle goes another way round, near where a turn has no angles of its own.
+                fitted = fit_along(motion, target, times, np.isin(times, both_sides), near)
             keyed = expressed(motion, target, curves, times, both_sides, source, open_end, fitted, told)
             more = np.empty(0)
     if placing.keys == "few" and end > start:
-        keyed = _few(local, target, motion, old, keyed, times, crossed, placing, judged, near)
+        keyed = _few(local, target, motion, old, keyed, fitted, crossed, placing, judged)
         if judged.holds and end - start <= SHORT:
             # What stands must hardly move: keys of all channels at the same times may do that with fewer.
             same = dict(curves)
@@ -499,12 +533,13 @@ def _told_apart(times: Floats, others: Floats) -> Floats:
 
 
 def _few(
-    program: Program, target: Target, motion: Motion, old: Curves, keyed: Curves, times: Floats,
-    crossed: Floats, placing: Placing, judged: Judged, near: Floats,
+    program: Program, target: Target, motion: Motion, old: Curves, keyed: Curves, fitted: Fitted,
+    crossed: Floats, placing: Placing, judged: Judged,
 ) -> Curves:  # fmt: skip
-    """As few of the keys at these times as keep every joint within the tolerance. Keys that the target has stay, where they are not
-    free to go, and those where a sign steps (`crossed` among them): a limb that is not quite straight there would jump."""
-    tolerance = placing.tolerance
+    """As few of the keys at the times of what is fitted as keep every joint within the tolerance. Keys that the target has stay,
+    where they are not free to go, and those where a sign steps (`crossed` among them): a limb that is not quite straight there
+    would jump."""
+    tolerance, times = placing.tolerance, fitted.times
     names = program.channel_names()
     mine = {names[c]: k for k, c in enumerate(target.channels)}
     half = 0.5 * (times[1:] + times[:-1])
@@ -515,7 +550,7 @@ def _few(
     signs = [keyed[n].numbers for n, k in mine.items() if target.mine.stepped[k]]
     flips = [t for x in signs for t in x[x[:, 1] != x[:, 2], 0].tolist()]
     fixed = {names[c]: np.isin(times, [*t, *crossed, *stands, *flips]) for c, t in stay.items()}
-    between = held(target.mine, _fits(motion, target, half, np.zeros(len(half), dtype=np.int64), near))
+    between = halfway(motion, target, fitted)
     inside = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in keyed.items()}
     dense = {n: Curve(c.numbers[inside[n]], c.marks[inside[n]]) for n, c in keyed.items()}
     middles = {}
