@@ -27,8 +27,8 @@ ROOT = Path(__file__).resolve().parents[1]
 BIN = Path(sys.executable).parent
 
 STEPS: dict[str, tuple[list[str], Path]] = {
-    "ruff": ([str(BIN / "ruff"), "check", "yielding_tether", "tests", "scripts"], ROOT),
-    "ruff format": ([str(BIN / "ruff"), "format", "--check", "-q", "yielding_tether", "tests", "scripts"], ROOT),
+    "ruff": ([str(BIN / "ruff"), "check", "yielding_tether", "tests", "measures", "scripts"], ROOT),
+    "ruff format": ([str(BIN / "ruff"), "format", "--check", "-q", "yielding_tether", "tests", "measures", "scripts"], ROOT),
     "mypy": ([str(BIN / "mypy")], ROOT),
     "eslint": (["npx", "--no-install", "eslint", "src", "tests/unit", "--max-warnings", "0",
                 "--cache", "--cache-location", "../.cache/eslint"], ROOT / "web"),

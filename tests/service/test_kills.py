@@ -14,7 +14,7 @@ import httpx
 
 from tests.servers import PATIENCE, Service, ask, family
 
-#: Kills of each kind; `python -m tests.measure kills` makes fifty.
+#: Kills of each kind; `python -m measures kills` makes fifty.
 KILLS = int(os.environ.get("YIELDING_TETHER_TEST_KILLS", "2"))
 
 

@@ -1,11 +1,11 @@
-"""Makes the pictures of docs/screenshots from the demo data: `python -m tests.screenshots`."""
+"""Makes the pictures of docs/screenshots from the demo data: `python -m scripts.screenshots`."""
 
 from __future__ import annotations
 
 from playwright.sync_api import Page, sync_playwright
 
-from .interface.pages import FLAGS, choose
-from .servers import ROOT, Service, ask
+from tests.interface.pages import FLAGS, choose
+from tests.servers import ROOT, Service, ask
 
 FOLDER = ROOT / "docs" / "screenshots"
 

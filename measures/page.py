@@ -5,14 +5,14 @@ from __future__ import annotations
 import os
 import re
 import time
-from collections.abc import Callable
 from itertools import pairwise
 from statistics import median
 
 from playwright.sync_api import Page
 
-from .interface.pages import chromium
-from .servers import Service
+from measures.figures import measured, say
+from tests.interface.pages import chromium
+from tests.servers import Service
 
 #: Minutes of work over which the page's memory is looked at, from the second one on.
 WORK = float(os.environ.get("YIELDING_TETHER_TEST_PAGE_MINUTES", "2"))
@@ -21,10 +21,10 @@ DRAWN = "() => window.benchView?.gl.info.render.triangles > 1000"
 #: When each picture was drawn, from when it is asked for on.
 WATCH = """() => { const gl = window.benchView.gl; const old = gl.render.bind(gl); window.pictures = [];
   gl.render = (...a) => { old(...a); window.pictures.push(performance.now()); }; }"""
-Say = Callable[..., None]
 
 
-def page(say: Say) -> None:
+@measured("page", by_name=True)
+def page() -> None:
     """The bench of the demo take, opened, played and worked at."""
     service = Service()
     try:
@@ -65,13 +65,13 @@ def page(say: Say) -> None:
             "playing 205 frames", pictures_a_second=round(1000 * len(gaps) / sum(gaps), 1), median_ms=round(usual, 1),
             within_half_as_long_again=round(sum(g <= 1.5 * usual for g in gaps) / len(gaps), 3), bound=0.95,
         )  # fmt: skip
-        _memory(say, one)
+        _memory(one)
         context.close()
     finally:
         service.stop()
 
 
-def _memory(say: Say, one: Page) -> None:
+def _memory(one: Page) -> None:
     """Playing, selecting, trying and undoing, again and again; what is held after collecting at the second minute and the last."""
     channel = one.context.new_cdp_session(one)
 

@@ -6,25 +6,22 @@ import os
 import random
 import threading
 import time
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import httpx
 import orjson
 
+from measures.figures import measured, say
+from tests.core.test_handover import demo
+from tests.servers import Service, ask, socket_to
 from yielding_tether.formats import bvh
-
-from .core.test_handover import demo
-from .servers import Service, ask, socket_to
 
 #: Minutes that each of them takes.
 WRITERS, SOAK = (
     float(os.environ.get("YIELDING_TETHER_TEST_WRITERS", "5")),
     float(os.environ.get("YIELDING_TETHER_TEST_SOAK", "60")),
 )
-
-Say = Callable[..., None]
 
 
 def resident(process: int) -> int:
@@ -41,7 +38,8 @@ def resident(process: int) -> int:
     return total // 1024
 
 
-def writers(say: Say) -> None:
+@measured("writers", by_name=True)
+def writers() -> None:
     """Eight animators pose and key one take at once."""
     service = Service(private=True)
     try:
@@ -100,7 +98,8 @@ def writers(say: Say) -> None:
         service.stop()
 
 
-def soak(say: Say) -> None:
+@measured("soak", by_name=True)
+def soak() -> None:
     """An animator's day, over and over: poses, trials, edits, undo, files in and out, scenes that come and go."""
     service = Service(private=True)
     try:
@@ -153,7 +152,7 @@ def soak(say: Say) -> None:
         service.stop()
 
 
-def revisions(say: Say, data: bytes) -> None:
+def revisions(data: bytes) -> None:
     """25 revisions of an 18,000-frame capture, made and then opened one after another."""
     service = Service()
     try:
