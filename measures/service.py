@@ -84,7 +84,7 @@ def working() -> None:
             word = "arm.R" if name == "205 frames" else "leg"
             member, part = next(
                 (m["id"], p["name"]) for m in info["members"] for p in m["parts"]
-                if p["kind"] == "limb" and word in (p["name"], p["label"].split()[-1])
+                if word in (p["name"], p["label"].split()[-1])
             )  # fmt: skip
             asked = {
                 "operation": "handover", "parts": [{"member": member, "part": part}], "first": 20, "last": None,
@@ -123,7 +123,7 @@ def full_take() -> None:
     service = Service()
     try:
         http = httpx.Client(base_url=f"{service.base}/api", timeout=120)
-        take = http.get("/scenes").json()[0]["takes"][0]["id"]
+        take = next(t["id"] for s in http.get("/scenes").json() for t in s["takes"] if t["name"] == "Cast off")
         drag = {"frame": 60, "member": "marl", "part": "arm.R", "control": "arm.R.ik"}
 
         def timed(work: Callable[[], object], times: int) -> float:
@@ -156,7 +156,7 @@ def full_take() -> None:
 
         fresh = figures()
         rows = [
-            f"marl/{j}.{c}" for j in ("spine.low", "spine.mid", "chest", "neck", "head") for c in ("rx", "ry", "rz")
+            f"marl/{j}.{c}" for j in ("spine.low", "spine.mid", "chest", "neck.low", "head") for c in ("rx", "ry", "rz")
         ]
         added = 0
         for n in range(50):
