@@ -20,6 +20,7 @@ from yielding_tether.core.operations.retether import OWN, Retether, able, apply,
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Take, Tether
 from yielding_tether.core.transforms import multiply, rotate, rotation_distance
+from yielding_tether.demo import named
 from yielding_tether.demo.cast_off import cast_off
 from yielding_tether.demo.lantern_round import lantern_round
 
@@ -189,6 +190,23 @@ class Demo(unittest.TestCase):
             take, _ = apply(program, Retether((("marl", "arm.R"),), "marl/hips", 5, keys="every", control=joint))
             a, b = (p.evaluate(take.frames).pos[:, p.joints()[1]] for p in (program, program.on(take)))
             self.assertLess(np.abs(a - b).max(), 1e-6)
+
+    def test_what_is_followed_may_jump_or_be_right_behind(self) -> None:
+        """A finger that jumps with its hand at frame 84; a knee whose guide is passed by on the far side at frame 68."""
+        for name, member, part, control, to, first, last in (
+            ("Tow strap", "marl", "arm.L", "upperarm.L", "pip/finger2.L", 25, 99),
+            ("Crate and rope", "pip", "leg.R", "leg.R.guide", "world", 32, 76),
+        ):
+            program = Program(*named(name))
+            asked = Retether(((member, part),), to, first, last, keys="every", control=control)
+            after = program.on(apply(program, asked)[0])
+            at = np.arange(2.0 * first, 2.0 * last) / 2.0
+            for side in (ARRIVING, LEAVING):
+                a, b = (p.evaluate(at, side).pos[:, p.joints()[1]] for p in (program, after))
+                off = np.linalg.norm(a - b, axis=-1).max(axis=1)
+                with self.subTest(control=control, side=side):
+                    self.assertLess(off[::2].max(), 1e-6)
+                    self.assertLess(off.max(), 1e-3)
 
     def test_what_a_joint_cannot_do_is_told(self) -> None:
         program = Program(*cast_off())

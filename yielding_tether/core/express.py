@@ -153,7 +153,18 @@ def control_target(program: Program, bound: Bound, control: str, weights: Mappin
             return found
 
         whole = system_target(program, bound, named)
-        return replace(whole, mine=mine, fit=shown, live=weights, weights=weights, signs=False, alone=whole.live)
+        seen = [*whole.sources, *(a.node for a in placed.anchors)]
+        return replace(
+            whole,
+            mine=mine,
+            fit=shown,
+            sources=seen,
+            live=weights,
+            weights=weights,
+            signs=False,
+            alone=whole.live,
+            alike=None,
+        )
     order = placed.control.order
 
     def fit(poses: Poses, near: Floats) -> Floats:

@@ -184,7 +184,8 @@ class TwoSegment(System):
         start = near[6:10].copy()
         start[0] += given[0]
         formulas.fit(*bent, start, out[6:])
-        out[6] -= given
+        # What the guide gives goes from half a turn to the other half where it is right behind: the swivel goes on.
+        out[6] = np.unwrap(out[6] - given)
         return out
 
     def swivel_given(self, bound: Bound, posed: Posed, bent: Bent) -> Floats:
