@@ -10,10 +10,12 @@ import { FollowDial } from "./FollowDial";
 import { Points } from "./Points";
 import { Values } from "./Values";
 
-/** The part in hand at this frame: what drives it, what it follows, the values of both its systems. */
 /** What of a sole above or below its ground is worth a word, metres. */
 const SUNK = 1e-5;
+/** Metres that are nothing to the eye: closed fingers lie as far off what they hold. */
+const SEEN = 5e-4;
 
+/** The part in hand at this frame: what drives it, what it follows, the values of both its systems. */
 export function PartCard() {
   const theme = useTheme();
   const { info, focus, playing, keyRule, stays, layer, set } = usePick("info", "focus", "playing", "keyRule", "stays", "layer", "set");
@@ -86,7 +88,7 @@ export function PartCard() {
             </Link>
             , slips {mm(c.slip)}
             {c.depth >= SUNK && `, sinks ${mm(c.depth)} into it`}
-            {c.hover >= SUNK && `, hovers ${mm(c.hover)} over it`}
+            {c.hover >= SEEN && `, hovers ${mm(c.hover)} over it`}
           </Typography>
         ))}
       {data.idle_place !== null && systems.some((s) => s.keyed && s.driving) && (
