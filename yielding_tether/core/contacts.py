@@ -247,14 +247,14 @@ def _bones_over(
     joints, balls = bones_of(part_of(program, contact), contact.joint)
     if not joints:
         return np.zeros(len(local))
-    row = np.array([among[1:].index(program.nodes[contact.member, j]) for j in joints])[balls.joint]
+    rows = np.array([among[1:].index(program.nodes[contact.member, j]) for j in joints])
+    row = rows[balls.joint]
     # What is out of reach of all of it is not asked about ball by ball.
-    far = np.linalg.norm(local[:, row] - local[:, :1], axis=2) + size[:, None] * (
-        np.linalg.norm(balls.at, axis=1) + balls.radius
-    )
+    reach = float((np.linalg.norm(balls.at, axis=1) + balls.radius).max())
+    far = np.linalg.norm(local[:, rows] - local[:, :1], axis=2).max(axis=1) + size * reach
     off = [(s, solid_distance(s, local[:, 0])) for s in surface_of(program, contact)]
     nearest = np.min([o for _, o in off], axis=0)
-    shapes = [s for s, o in off if (o <= np.maximum(nearest, 0.0) + 2.0 * far.max(axis=1)).any()]
+    shapes = [s for s, o in off if (o <= np.maximum(nearest, 0.0) + 2.0 * far).any()]
     found = np.empty(len(local))
     for k in range(0, len(local), AT_ONCE):
         some = slice(k, k + AT_ONCE)
