@@ -12,7 +12,7 @@ from scipy.spatial.transform import Rotation
 from yielding_tether.core.cast import Shape
 from yielding_tether.core.contact_finding import _rests, find
 from yielding_tether.core.contacts import along, measure_all, planted
-from yielding_tether.core.curves import FREE, LINEAR, SMOOTH, Key, curve
+from yielding_tether.core.curves import FREE, LEAVING, LINEAR, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.operations.bake import Bake
@@ -22,6 +22,7 @@ from yielding_tether.core.operations.handover import apply as hand_over
 from yielding_tether.core.operations.mirror import Mirror
 from yielding_tether.core.operations.mirror import apply as mirror
 from yielding_tether.core.program import Program
+from yielding_tether.core.proof import prove
 from yielding_tether.core.shapes import signed_distance
 from yielding_tether.core.takes import Capture, Contact, Standing, Take
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
@@ -149,6 +150,26 @@ class Kept(unittest.TestCase):
         program = Program(scene(member), replace(take, contacts=(Contact("arm", joint, "world", "world", 0.0, 40.0),)))
         (slip,) = measure_all(program, program.take.contacts)
         self.assertAlmostEqual(float(slip.place.max()), 0.03, places=6)
+
+    def test_what_slips_already_and_slips_more_elsewhere_is_told(self) -> None:
+        lifted = clean(0)
+        before = lifted.on(run(lifted, "nudge", Asked(RIGHT, 120.0, 150.0, {"y": 3.0})).take)
+        done = run(before, "nudge", Asked(RIGHT, 165.0, 190.0, {"y": 2.0}))
+        after = before.on(done.take)
+        at = np.arange(102.0, 204.25, 0.25)
+        away = []
+        for program in (before, after):
+            foot, deck = (program.nodes[n] for n in (("marl", "foot.R"), ("deck", "deck")))
+            pos, rot = program.track(at, LEAVING, [deck, foot])
+            local = rotate(inverse(rot[:, 0]), pos[:, 1] - pos[:, 0])
+            away.append(np.linalg.norm(local - local[0], axis=1))
+        self.assertAlmostEqual(float(away[0].max()), float(away[1].max()), delta=1e-6)
+        (held,) = (c for c in done.proof.contacts if c.part == "leg.R" and c.first == 102.0)
+        self.assertAlmostEqual(held.more, float((away[1] - away[0]).max()), delta=1e-6)
+        self.assertFalse(done.proof.contacts_kept)
+        self.assertIn("right leg on the deck slips 20.0 mm more than before at frame", done.proof.sentence)
+        # Back again it slips less there, and no more anywhere.
+        self.assertTrue(prove("compare", after, before, 0.0, 204.0).contacts_kept)
 
     def test_every_proof_tells_the_slip(self) -> None:
         program = clean(0)

@@ -16,7 +16,7 @@ from pydantic import computed_field
 from pydantic.dataclasses import dataclass
 
 from .channels import TRAITS
-from .contacts import measure_all, part_of
+from .contacts import STILL, measure_all, part_of
 from .contacts import reads as contact_reads
 from .curves import ARRIVING, EMPTY, FLIGHT, LEAVING, Curve, count_changes
 from .measure import STEP, Limits, one_sided, speed_range
@@ -93,7 +93,8 @@ class Change:
 class Held:
     """One contact of the take at quarter-frames: how far its joint slips (metres) and turns (radians) in what it stands on, how
     deep a sole sinks into that and how high it hovers over it (metres), and did before the operation; `frame`: where it slips
-    most; `new`: the operation brought it."""
+    most; `new`: the operation brought it; `more`: by how much more than before it slips at any one moment (metres), beyond a
+    tolerance that was asked for, and `more_at`: when."""
 
     member: str
     part: str
@@ -110,11 +111,23 @@ class Held:
     hover: float = 0.0
     depth_before: float = 0.0
     hover_before: float = 0.0
+    more: float = 0.0
+    more_at: float = 0.0
 
     @property
     def kept(self) -> bool:
-        """Whether the operation adds no slip and no turn."""
+        """Whether the operation adds no slip and no turn: where something slipped already, at no moment, but for one that slips
+        less in all."""
+        return self._no_worse and (self.better or self.more <= KEPT_PLACE)
+
+    @property
+    def _no_worse(self) -> bool:
         return self.place <= self.place_before + KEPT_PLACE and self.turn <= self.turn_before + KEPT_TURN
+
+    @property
+    def between(self) -> bool:
+        """Whether it slips more than before only at moments at which it slips less than it does at most."""
+        return self._no_worse and not self.kept
 
     @property
     def better(self) -> bool:
@@ -489,7 +502,7 @@ def prove(
     return Proof(
         operation, first, last, changes, within.place, within.turn, outside.place, outside.turn,
         KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), (*notes, *reached), tolerance,
-        measure_contacts(before, after, {n for n, k in names.items() if moved[k]}, then),
+        measure_contacts(before, after, {n for n, k in names.items() if moved[k]}, then, tolerance),
     )  # fmt: skip
 
 
@@ -519,9 +532,11 @@ def _when_it_was(contact: Contact, then: Then) -> Contact:
 
 
 def measure_contacts(
-    before: Program, after: Program, moved: set[tuple[str, str]], then: Then = same_time
-) -> tuple[Held, ...]:
-    """The contacts of a take that are new or that stand between things of which one has moved, in both takes."""
+    before: Program, after: Program, moved: set[tuple[str, str]], then: Then = same_time,
+    tolerance: tuple[float, float] | None = None,
+) -> tuple[Held, ...]:  # fmt: skip
+    """The contacts of a take that are new or that stand between things of which one has moved, in both takes; tolerance: metres
+    and radians by which what was not planted may move."""
     joints = set(before.joints()[0])
     told = []
     for contact in after.take.contacts:
@@ -531,15 +546,17 @@ def measure_contacts(
         if not (still and (anchor in joints or contact.anchor_member == WORLD) and known):
             told.append(contact)
     old = [_when_it_was(c, then) for c in told]
-    found = [
-        Held(
+    found = []
+    for contact, earlier, now, was in zip(told, old, measure_all(after, told), measure_all(before, old), strict=True):
+        grown = now.place - np.interp(then(now.times, LEAVING), was.times, was.place)
+        k, most = int(np.argmax(grown)), float(was.place.max())
+        allowed = tolerance[0] if tolerance and most > STILL[0] else 0.0
+        found.append(Held(
             contact.member, part_of(after, contact).part.name, contact_reads(after, contact), contact.first, contact.last,
-            float(now.times[int(np.argmax(now.place))]), float(now.place.max()), float(now.turn.max()),
-            float(was.place.max()), float(was.turn.max()), earlier not in before.take.contacts,
-            float(now.depth.max()), float(now.hover.max()), float(was.depth.max()), float(was.hover.max()),
-        )
-        for contact, earlier, now, was in zip(told, old, measure_all(after, told), measure_all(before, old), strict=True)
-    ]  # fmt: skip
+            float(now.times[int(np.argmax(now.place))]), float(now.place.max()), float(now.turn.max()), most,
+            float(was.turn.max()), earlier not in before.take.contacts, float(now.depth.max()), float(now.hover.max()),
+            float(was.depth.max()), float(was.hover.max()), max(0.0, float(grown[k]) - allowed), float(now.times[k]),
+        ))  # fmt: skip
     return tuple(found)
 
 
@@ -617,6 +634,11 @@ def _contacts_words(contacts: Sequence[Held]) -> str:
 
 
 def _contact_words(c: Held) -> str:
+    if c.between:
+        return (
+            f"{c.label} slips {_mm(c.more)} more than before at frame {c.more_at:g}, {_mm(c.place)} at most, "
+            f"from frame {c.first:g} to {c.last:g}"
+        )
     said = f"{c.label} slips {_mm(c.place)} and {np.degrees(c.turn):.2f}°, from frame {c.first:g} to {c.last:g}"
     # What was as deep in it before is no news.
     if c.depth > SUNK + (0.0 if c.new else c.depth_before):

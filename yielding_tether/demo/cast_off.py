@@ -144,14 +144,18 @@ def _fingers() -> dict[str, Curve]:
     return fingers(right, left)
 
 
-def on_rail(program: Program, frame: float, letter: str) -> tuple[Floats, Floats]:
-    """Place and rotation of a hand that holds the bar, where the deck has it at this frame."""
+def on_rail(
+    program: Program, frame: float, letter: str, aside: float = 0.0, about: float = 0.0
+) -> tuple[Floats, Floats]:
+    """Place and rotation of a hand that holds the bar, where the deck has it at this frame; `aside` (metres) along the bar from where it
+    is usually, and turned about it (radians)."""
     poses = program.evaluate([frame])
     node = program.nodes["rail", "rail"]
     x = 0.27 if letter == "L" else -0.25
     here, turn = poses.pos[0, node], poses.rot[0, node]
     grip = palm_turn(letter, (0.16 if letter == "R" else -0.16, -0.42, 0.9), (0.0, -0.9, -0.42))
-    return here + rotate(turn, np.array([x, 0.074, -0.046])), multiply(turn, grip)
+    turn = multiply(turn, np.array([np.sin(0.5 * about), 0.0, 0.0, np.cos(0.5 * about)]))
+    return here + rotate(turn, np.array([x + aside, 0.074, -0.046])), multiply(turn, grip)
 
 
 def _arms(scene: Scene, take: Take) -> Take:
@@ -251,7 +255,15 @@ def _grips(scene: Scene, take: Take) -> Take:
         asked = Handover((("marl", f"arm.{letter}"),), "ik", frame, None, "hold", settle=3 if letter == "L" else 0)
         take, _ = apply(Program(scene, take), asked)
         take = closed(scene, take, letter, "rail", float(frame), None, 8)
-    control = "arm.R.ik"
-    for channel, by in (("tx", -0.055), ("ty", 0.032), ("tz", 0.028), ("rz", 0.3), ("swivel", 0.35)):
-        take = nudge(take, channel_id("marl", control, channel), GRIP_RIGHT, by)
+    program = Program(scene, take)
+    limb, posed = program.bound("marl", "arm.R"), program.evaluate([GRIP_RIGHT])
+    (end,) = limb.controls
+    # It holds the bar as well there, but not where it arrives.
+    place, turn = on_rail(program, GRIP_RIGHT, "R", -0.052, -0.26)
+    now = {c: float(program.curve(c).numbers[0, 2]) for c in limb.systems["ik"].channels}
+    elsewhere = limb.systems["ik"].system.drag(limb, program.posed(limb, posed), end, place, turn, now)
+    elsewhere[limb.own[end, "swivel"]] = now[limb.own[end, "swivel"]] + 0.3
+    names = program.channel_names()
+    for c, value in elsewhere.items():
+        take = nudge(take, names[c], GRIP_RIGHT, value - now[c])
     return take

@@ -76,6 +76,7 @@ export function ProofSlip({ proof, sentence, title, steps = [], children }: Prop
               {proof.contacts.map((c) => (
                 <Fragment key={`${c.label}${c.first}`}>
                   <Row label={`${c.label}, ${c.first} to ${c.last}: slips (before)`} value={`${mm(c.place)} (${mm(c.place_before)})`} />
+                  {c.more >= SUNK && <Row label={`slips more than before, at frame ${c.more_at}`} value={mm(c.more)} />}
                   {Math.max(c.depth, c.depth_before) >= SUNK && <Row label="sinks in (before)" value={`${mm(c.depth)} (${mm(c.depth_before)})`} />}
                   {Math.max(c.hover, c.hover_before) >= SUNK && <Row label="hovers (before)" value={`${mm(c.hover)} (${mm(c.hover_before)})`} />}
                 </Fragment>

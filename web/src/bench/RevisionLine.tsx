@@ -70,7 +70,7 @@ function Revisions({ info, open, onClose }: { info: TakeInfo; open: boolean; onC
                     )}
                     <Typography noWrap sx={{ fontSize: 12.5, color: "text.secondary" }}>
                       {whenMade(new Date(r.created), new Date())}
-                      {proof ? ` · ${proof.clean ? "clean" : "see its proof"}, at most ${mm(proof.departure_place.value)} off` : ""}
+                      {proof ? ` · ${!proof.clean ? "see its proof" : proof.contacts_kept ? "clean" : "a contact slips"}, at most ${mm(proof.departure_place.value)} off` : ""}
                     </Typography>
                   </Box>
                   <Button size="small" onClick={() => setNaming(r.id)} aria-label={`Name revision ${r.number}`}>

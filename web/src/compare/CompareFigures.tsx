@@ -26,6 +26,7 @@ export function Figures({ data, one, two }: { data: Compared; one: TakeInfo | un
     ["keys", String(data.keys_a), String(data.keys_b)],
     ["greatest jump at a change", mm(Math.max(0, ...proof.changes.map((c) => c.pose_before))), mm(Math.max(0, ...proof.changes.map((c) => c.pose)))],
     ["greatest speed jump, a frame", mm(Math.max(0, ...finite.map((c) => c.speed_before))), mm(Math.max(0, ...finite.map((c) => c.speed)))],
+    ...(proof.contacts.length ? [["greatest slip of what moved", mm(Math.max(...proof.contacts.map((c) => c.place_before))), mm(Math.max(...proof.contacts.map((c) => c.place)))] as [string, string, string]] : []),
   ];
   return (
     <Box component="section" aria-label="Figures" data-testid="figures" sx={{ position: "absolute", right: 12, top: 12, width: 340, p: 1.5, bgcolor: "background.paper", border: 1, borderColor: "divider", borderRadius: 1, fontSize: 13 }}>

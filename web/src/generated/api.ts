@@ -1492,7 +1492,8 @@ export interface components {
          * Held
          * @description One contact of the take at quarter-frames: how far its joint slips (metres) and turns (radians) in what it stands on, how
          *     deep a sole sinks into that and how high it hovers over it (metres), and did before the operation; `frame`: where it slips
-         *     most; `new`: the operation brought it.
+         *     most; `new`: the operation brought it; `more`: by how much more than before it slips at any one moment (metres), beyond a
+         *     tolerance that was asked for, and `more_at`: when.
          */
         Held: {
             /** Member */
@@ -1540,6 +1541,16 @@ export interface components {
              * @default 0
              */
             hover_before: number;
+            /**
+             * More
+             * @default 0
+             */
+            more: number;
+            /**
+             * More At
+             * @default 0
+             */
+            more_at: number;
         };
         /** ImportedInfo */
         ImportedInfo: {
