@@ -202,7 +202,7 @@ class Refusals(unittest.TestCase):
             Edit("set", {name: (t,)}, values={"leaving": 1.0}),
             Edit("set", {name: (t,)}, values={"lock": 0.0, "leaving": 1.0}),
         ):  # fmt: skip
-            with self.assertRaisesRegex(CoreError, f"key of {name} at frame {t:g} is locked"):
+            with self.assertRaisesRegex(CoreError, f"key of {program.reading(name)} at frame {t:g} is locked"):
                 apply(locked, edit)
         again, _ = apply(locked, Edit("set", {name: (t,)}, values={"lock": 0.0}))
         self.assertEqual(again.curves[name], program.take.curves[name])

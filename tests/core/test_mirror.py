@@ -347,7 +347,7 @@ class Locks(unittest.TestCase):
         program = clean(0)
         kept = program.take.curves["marl/head.ry"]
         locked = program.with_curves({"marl/head.ry": put(kept, [kept.key(3)._replace(lock=1)])})
-        with self.assertRaisesRegex(CoreError, "head.ry at frame .* is locked: unlock it"):
+        with self.assertRaisesRegex(CoreError, "head, turn y at frame .* is locked: unlock it"):
             apply(locked, Mirror(("marl",), 0.0))
         program = crossing()
         channel = program.channel_names()[program.bounds["body", "head"].systems["captured"].channels[0]]

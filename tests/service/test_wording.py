@@ -12,6 +12,7 @@ from tests.core.test_handover import demo
 from yielding_tether.core.curves import LEAVING
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.operations.retether import anchors
 from yielding_tether.core.program import Program
 from yielding_tether.demo import named
 from yielding_tether.service.describe import dials, strands
@@ -33,8 +34,8 @@ class Sentences(unittest.TestCase):
 
     def test_what_could_give_way_is_told(self) -> None:
         _, proof = apply(demo(), Handover((("marl", "arm.R"),), "ik", 118.0))
-        locked = replace(proof, gives={"marl/arm.R.ik.carry": 0.2}, residual_place=0.004)
-        self.assertIn("locked channels leave 4.0 mm: marl/arm.R.ik.carry could give way", locked.sentence)
+        locked = replace(proof, gives={"right arm, carry angle": 0.2}, residual_place=0.004)
+        self.assertIn("locked channels leave 4.0 mm: right arm, carry angle could give way", locked.sentence)
 
 
 class Dials(unittest.TestCase):
@@ -43,7 +44,17 @@ class Dials(unittest.TestCase):
         snapped = {"to": "marl/hand.R", "after": "snap"}
         after = program.on(run(program, "retether", Asked((("lantern", "lantern"),), 20.0, None, snapped)).take)
         told = [d.anchor for d in dials(after, after.bound("lantern", "lantern"), 30.0)]
-        self.assertEqual(told, ["Marl's right arm", "Marl's left arm", "hook", "Marl's right arm 2"])
+        self.assertEqual(told, ["Marl's right hand", "Marl's left hand", "hook", "Marl's right hand 2"])
+
+    def test_no_two_things_that_can_be_followed_read_alike(self) -> None:
+        for name in ("Cast off", "Tow strap", "Brindle's trot"):
+            program = Program(*named(name))
+            offered = anchors(program)
+            self.assertEqual(len({said for _, said in offered}), len(offered), name)
+        said = dict(offered := anchors(Program(*named("Cast off"))))
+        self.assertEqual(said["marl/hand.R"], "Marl, right hand")
+        self.assertEqual(said["marl/arm.R.ik"], "Marl, control of the right arm")
+        self.assertNotIn(".", "".join(words for _, words in offered))
 
 
 class Strands(unittest.TestCase):

@@ -84,8 +84,9 @@ def anchor_reads(program: Program, contact: Contact) -> str:
     if contact.anchor_member == WORLD:
         return "the ground"
     member = program.scene.member(contact.anchor_member)
-    name = f"the {member.name.lower()}" if member.kind != "character" else f"{member.name}'s {contact.anchor}"
-    return name
+    if member.kind != "character":
+        return f"the {member.name.lower()}"
+    return f"{member.name}'s {program.rig.words(contact.anchor_member, contact.anchor)}"
 
 
 # --- measuring ------------------------------------------------------------------------------------------

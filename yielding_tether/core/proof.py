@@ -498,10 +498,11 @@ def prove(
         for a, b, far in unreached(after, bound, frames):
             span = f"at frame {a:g}" if a == b else f"from frame {a:g} to {b:g}"
             reached.append(f"{bound.part.label} does not reach its place by {1000 * far:.1f} mm, {span}.")
+    could = {after.reading(n): v for n, v in (gives or {}).items()}
     kept, added, removed = count_changes(before.take.all_curves, _at_their_time(after.take.all_curves, then))
     return Proof(
         operation, first, last, changes, within.place, within.turn, outside.place, outside.turn,
-        KeyCount(kept, added, removed), residual[0], residual[1], dict(gives or {}), (*notes, *reached), tolerance,
+        KeyCount(kept, added, removed), residual[0], residual[1], could, (*notes, *reached), tolerance,
         measure_contacts(before, after, {n for n, k in names.items() if moved[k]}, then, tolerance),
     )  # fmt: skip
 

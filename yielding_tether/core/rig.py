@@ -8,7 +8,7 @@ follows one thing alone a plain row, and only two systems mixed are blended.
 
 from __future__ import annotations
 
-from collections import OrderedDict
+from collections import Counter, OrderedDict
 from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from functools import cached_property
@@ -429,6 +429,8 @@ class Rig:
         self._writing = Lock()
         self._defaults: list[float] = []
         self._controls: dict[tuple[str, str], tuple[Part, Control]] = {}
+        #: How many controls of a member have a label.
+        self._labels: Counter[tuple[str, str]] = Counter()
         #: Joints whose turns may follow something, and bend guides.
         self._seldom: dict[tuple[str, str], tuple[Part, Control]] = {}
         self._number_nodes()
@@ -469,6 +471,7 @@ class Rig:
                     self._seldom |= {(member.id, c.name): (part, c) for c in able if not c.own}
         for member, part, control in follow_able:
             self._controls[member.id, control.name] = (part, control)
+            self._labels[member.id, control.label] += 1
             key = (member.id, control.name)
             self.nodes[(*key, "control") if key in self.nodes else key] = len(self.nodes)
         for member, _, control in follow_able:
@@ -767,12 +770,21 @@ class Rig:
         whose = self.scene.member(member)
         if len(whose.skeleton) == 1:
             return whose.name
-        words = whose.joint_words
-        if name not in words:
-            control = self._controls.get((member, name))
-            label = control[1].label if control else name
-            return f"{whose.name}, {label}" + (", its control" if label in words.values() else "")
-        return f"{whose.name}, {words[name]}"
+        return f"{whose.name}, {self.words(member, name)}"
+
+    def words(self, member: str, name: str) -> str:
+        """What a joint or a control of a member is called beside the member's own name: no two read alike."""
+        joints = self.scene.member(member).joint_words
+        if name in joints:
+            return joints[name]
+        found = self._controls.get((member, name))
+        if found is None:
+            return name
+        part, control = found
+        if control.label == part.label:
+            return f"control of the {part.label}"
+        alone = self._labels[member, control.label] == 1 and control.label not in joints.values()
+        return control.label if alone else f"{control.label} of the {part.label}"
 
     def _anchor(self, tether: Tether) -> int:
         if self._grows(tether):

@@ -509,12 +509,7 @@ def _anchor_label(program: Program, member_id: str, anchor: str) -> str:
         # Of what is more than one piece, which one is meant is told too.
         which = f", {in_words(anchor)}" if len(member.skeleton) > 1 and anchor != member.skeleton.joints[0].name else ""
         return f"{member.name.lower()}{which}"
-    for part in member.parts:
-        if anchor in part.joints:
-            # Of a part with one end, its name says which joint is meant; of others the joint's own does.
-            one = program.bound(member.id, part.name).controls
-            return f"{member.name}'s {part.label if one else member.joint_words[anchor]}"
-    return f"{member.name}'s {anchor}"
+    return f"{member.name}'s {program.rig.words(member_id, anchor)}"
 
 
 # --- card -----------------------------------------------------------------------------------------------

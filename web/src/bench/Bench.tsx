@@ -93,7 +93,8 @@ function Slips({ info }: { info: TakeInfo }) {
           {holds && <Holds info={info} />}
         </Box>
       )}
-      <Box sx={{ ...column, right: 12, display: "flex", flexDirection: "column", gap: 1, "& > *": { pointerEvents: "auto", minHeight: 40 } }}>
+      {/* What was just tried or done is read whole, before what else there is to do. */}
+      <Box sx={{ ...column, right: 12, display: "flex", flexDirection: "column", gap: 1, "& > *": { pointerEvents: "auto", minHeight: 44 }, "& > [data-testid=findings]": { flexShrink: 1000 } }}>
         {trial && <ProofSlip proof={trial.proof} sentence={trial.sentence} title="Tried, not applied" steps={trial.steps}><Chart trial={trial.trial} /></ProofSlip>}
         {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
         {(info.findings.length > 0 || info.wanted.length > 0) && <Findings info={info} />}

@@ -207,7 +207,7 @@ def refuse_locked(program: Program, channels: list[int], first: float, last: flo
         if inside.any():
             frame = float(kept.times[inside][0])
             raise CoreError(
-                f"The key of {names[c]} at frame {frame:g} is locked: unlock it, or choose a stretch without it."
+                f"The key of {program.reading(names[c])} at frame {frame:g} is locked: unlock it, or choose a stretch without it."
             )
 
 

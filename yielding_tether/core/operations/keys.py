@@ -158,25 +158,27 @@ def _check_values(program: Program, channel: str, new: Curve) -> None:
             f"The {program.reading(channel)}, goes from {least:g} to {most:g} times: nothing beyond can be keyed."
         )
     if kind == "share" and len(new) and (new.numbers[:, 1:3].min() < 0.0 or new.numbers[:, 1:3].max() > 1.0):
-        raise CoreError(f"{channel} is a share: it must stay between 0 and 1.")
+        raise CoreError(f"The {program.reading(channel)} is a share: it must stay between 0 and 1.")
     if kind == "sign":
         # Keys that are moved go as they are; what is given to a key must be a side, and steps.
         there = {k[1:] for k in program.curve(program.channels[channel]).all_keys()}
         given = [k for k in new.all_keys() if k[1:] not in there]
         if any(k.kind != STEPPED or {abs(k.arriving), abs(k.leaving)} != {1.0} for k in given):
-            raise CoreError(f"{channel} says to which side a limb bends: it is 1 or -1, and it steps.")
+            raise CoreError(
+                f"The {program.reading(channel)} says to which side a limb bends: it is 1 or -1, and it steps."
+            )
 
 
-def _picked(channel: str, old: Curve, times: tuple[float, ...], unlocking: bool = False) -> list[Key]:
-    """The named keys; CoreError if one is not there, or is locked."""
+def _picked(said: str, old: Curve, times: tuple[float, ...], unlocking: bool = False) -> list[Key]:
+    """The named keys of the channel that reads so; CoreError if one is not there, or is locked."""
     found = []
     for t in times:
         i = old.find(t)
         if i is None:
-            raise CoreError(f"{channel} has no key at frame {t:g}.")
+            raise CoreError(f"The {said} has no key at frame {t:g}.")
         key = old.key(i)
         if key.lock and not unlocking:
-            raise CoreError(f"The key of {channel} at frame {t:g} is locked: unlock it first.")
+            raise CoreError(f"The key of {said} at frame {t:g} is locked: unlock it first.")
         found.append(key)
     return found
 
@@ -194,13 +196,13 @@ def _add(program: Program, channel: str, old: Curve, times: tuple[float, ...], e
 
 
 def _delete(program: Program, channel: str, old: Curve, times: tuple[float, ...], edit: Edit) -> Curve:
-    gone = {k.time for k in _picked(channel, old, times)}
+    gone = {k.time for k in _picked(program.reading(channel), old, times)}
     return curve([k for k in old.all_keys() if k.time not in gone])
 
 
-def _moved(channel: str, old: Curve, times: tuple[float, ...], to: Callable[[Key], Key]) -> Curve:
+def _moved(said: str, old: Curve, times: tuple[float, ...], to: Callable[[Key], Key]) -> Curve:
     """The named keys put elsewhere; CoreError where one would land on a key that stays."""
-    picked = _picked(channel, old, times)
+    picked = _picked(said, old, times)
     gone = {k.time for k in picked}
     stay = {k.time for k in old.all_keys()} - gone
     new = [to(k) for k in picked]
@@ -208,7 +210,7 @@ def _moved(channel: str, old: Curve, times: tuple[float, ...], to: Callable[[Key
     for key in new:
         if key.time in stay or key.time in landed:
             raise CoreError(
-                f"A key of {channel} would land on the one at frame {key.time:g}: delete that first, or move elsewhere."
+                f"A key of {said} would land on the one at frame {key.time:g}: delete that first, or move elsewhere."
             )
         landed.add(key.time)
     made = put(curve([k for k in old.all_keys() if k.time not in gone]), new)
@@ -218,7 +220,7 @@ def _moved(channel: str, old: Curve, times: tuple[float, ...], to: Callable[[Key
 def _move(program: Program, channel: str, old: Curve, times: tuple[float, ...], edit: Edit) -> Curve:
     rise = edit.rise
     return _moved(
-        channel, old, times,
+        program.reading(channel), old, times,
         lambda k: k._replace(time=k.time + edit.by, arriving=k.arriving + rise, leaving=k.leaving + rise),
     )  # fmt: skip
 
@@ -228,7 +230,7 @@ def _scale(program: Program, channel: str, old: Curve, times: tuple[float, ...],
     if f <= 0.0:
         raise CoreError("Times can be scaled by a factor above zero only.")
     return _moved(
-        channel, old, times,
+        program.reading(channel), old, times,
         lambda k: k._replace(
             time=edit.about + f * (k.time - edit.about), slope_in=k.slope_in / f, slope_out=k.slope_out / f
         ),
@@ -244,7 +246,7 @@ def _set(program: Program, channel: str, old: Curve, times: tuple[float, ...], e
         if name in values and values[name] not in range(most + 1):
             raise CoreError(f"The {name} of a key is a whole number from 0 to {most}.")
     new = []
-    for key in _picked(channel, old, times, unlocking=set(values) == {"lock"}):
+    for key in _picked(program.reading(channel), old, times, unlocking=set(values) == {"lock"}):
         numbers = [float(values.get(n, getattr(key, n))) for n in FIELDS[:4]]
         marks = [int(values.get(n, getattr(key, n))) for n in FIELDS[4:]]
         made = Key(key.time, numbers[0], numbers[1], numbers[2], numbers[3], marks[0], marks[1], marks[2], marks[3])
@@ -264,7 +266,7 @@ def _put(program: Program, channel: str, old: Curve, times: tuple[float, ...], e
             raise CoreError("An edit of keys needs finite numbers.")
         if key.kind not in (0, 1, 2) or key.rule not in (0, 1, 2) or key.lock not in (0, 1) or not 0 <= key.tag <= 255:
             raise CoreError(f"The key for {channel} at frame {key.time:g} has a mark that no key can have.")
-    _picked(channel, old, tuple(t for t in times if old.find(t) is not None))
+    _picked(program.reading(channel), old, tuple(t for t in times if old.find(t) is not None))
     return automatic_slopes(put(old, new), [k.time for k in new], neighbours=False)
 
 

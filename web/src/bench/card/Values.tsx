@@ -89,7 +89,7 @@ const Value = memo(function Value({ channel: c, word, fits }: { channel: Channel
                 ↺
               </button>
             )}
-            <NumberField late width={54} label={`${c.label} at this frame`} least={c.least === null ? undefined : shownNumber(c.least, c.unit)} most={c.most === null ? undefined : shownNumber(c.most, c.unit)} value={shownNumber(c.own, c.unit)} onChange={(v) => give(storedNumber(v, c.unit))} />
+            <NumberField late width={60} label={`${c.label} at this frame`} least={c.least === null ? undefined : shownNumber(c.least, c.unit)} most={c.most === null ? undefined : shownNumber(c.most, c.unit)} value={shownNumber(c.own, c.unit)} onChange={(v) => give(storedNumber(v, c.unit))} />
             <span style={{ display: "inline-block", width: 22, textAlign: "left", paddingLeft: 2 }}>{UNITS[c.unit] ?? ""}</span>
           </>
         )}
