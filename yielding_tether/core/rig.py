@@ -784,7 +784,7 @@ class Rig:
         if control.label == part.label:
             return f"control of the {part.label}"
         alone = self._labels[member, control.label] == 1 and control.label not in joints.values()
-        return control.label if alone else f"{control.label} of the {part.label}"
+        return control.label if alone else f"{part.label}, {control.label}"
 
     def _anchor(self, tether: Tether) -> int:
         if self._grows(tether):

@@ -16,9 +16,9 @@ export function FollowDial({ dial, part, frame, onKeep }: { dial: Card["dials"][
   const percent = Math.round(100 * (turned.on === on ? turned.weight : dial.weight));
   const change = (weight: number): KeyEdit => ({ what: "add", keys: dial.channels.map((channel) => ({ channel, times: [frame] })), values: { arriving: weight, leaving: weight } });
   return (
-      <Box sx={{ display: "flex", alignItems: "center", gap: 1, fontSize: 12.5, height: 19 }}>
+      <Box sx={{ display: "flex", alignItems: "center", gap: 1, fontSize: 12.5, minHeight: 19, lineHeight: 1.25 }}>
         <Tooltip title={`${name}. The dial blends the pose. To follow something else with the pose kept, click here.`} placement="right">
-          <Link component="button" underline="hover" onClick={onKeep} sx={{ width: 126, flexShrink: 0, fontSize: 12.5, textAlign: "left", whiteSpace: "nowrap", overflow: "hidden", textOverflow: "ellipsis" }}>
+          <Link component="button" underline="hover" onClick={onKeep} sx={{ width: 126, flexShrink: 0, fontSize: 12.5, textAlign: "left", lineHeight: 1.25, overflowWrap: "anywhere", pl: 1.5, textIndent: "-12px" }}>
             <span aria-hidden>{dial.keyed ? "● " : "○ "}</span>
             {name}
           </Link>
