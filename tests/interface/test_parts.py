@@ -27,7 +27,6 @@ class Following(Pages):
         field.click()
         page.keyboard.type("left hand")
         expect(page.get_by_role("option").first).to_have_text("Marl, left hand")
-        page.keyboard.press("ArrowDown")
         page.keyboard.press("Enter")
         expect(field).to_have_value("Marl, left hand")
         expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")

@@ -259,7 +259,7 @@ def _grips(scene: Scene, take: Take) -> Take:
     limb, posed = program.bound("marl", "arm.R"), program.evaluate([GRIP_RIGHT])
     (end,) = limb.controls
     # It holds the bar as well there, but not where it arrives.
-    place, turn = on_rail(program, GRIP_RIGHT, "R", -0.052, -0.26)
+    place, turn = on_rail(program, GRIP_RIGHT, "R", -0.067, 0.25)
     now = {c: float(program.curve(c).numbers[0, 2]) for c in limb.systems["ik"].channels}
     elsewhere = limb.systems["ik"].system.drag(limb, program.posed(limb, posed), end, place, turn, now)
     elsewhere[limb.own[end, "swivel"]] = now[limb.own[end, "swivel"]] + 0.3
