@@ -5,6 +5,7 @@ from __future__ import annotations
 import unittest
 from dataclasses import replace
 from fractions import Fraction
+from unittest.mock import patch
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -214,6 +215,12 @@ class Checks(unittest.TestCase):
         well = checks(member, captures)
         self.assertTrue(all(c.well for c in well), well)
         self.assertIn("Both legs are equally long", [c.sentence for c in well])
+        # It is looked at from its first sample to its last, wherever those lie.
+        late = [replace(c, first=c.first + 100) for c in captures]
+        with patch.object(Program, "evaluate", autospec=True, side_effect=Program.evaluate) as seen:
+            self.assertEqual(checks(member, late), well)
+        times = np.concatenate([call.args[1] for call in seen.call_args_list])
+        self.assertEqual((times.min(), times.max()), (100.0, 100.0 + (len(late[0].offsets) - 1) * late[0].step))
         # A limb that may not turn as the capture turns it misses that, and says by how much.
         part = next(p for p in member.parts if p.name == "arm.L")
         locked = replace(part, locked=("carry", "twist"))  # type: ignore[type-var]

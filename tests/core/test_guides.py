@@ -186,6 +186,12 @@ class Changing(Checked):
         lost = [f for f in find_all(near) if f.kind == "lost"]
         self.assertTrue(lost and lost[0].frame <= 30.0 <= lost[0].last)
         self.assertNotIn("lost", {f.kind for f in find_all(plain)})
+        # Twice: each time is a finding of its own.
+        twice = plain.with_curves(
+            {tether.weight_channel("position"): stepped((0, 0.0), (25, 1.0), (28, 0.0), (30, 1.0), (33, 0.0))}
+        )
+        one, other = sorted((f.frame, f.last) for f in find_all(twice) if f.kind == "lost")
+        self.assertTrue(one[0] >= 25.0 and one[1] <= 28.0 and other[0] >= 30.0 and other[1] <= 33.0, (one, other))
         take, proof = repair(near, (lost[0].key,))
         after = near.on(take)
         self.assertNotIn("lost", {f.kind for f in find_all(after) if f.frame <= 30.0 <= f.last})

@@ -136,6 +136,11 @@ class RandomTakes(unittest.TestCase):
     def test_ik_to_fk(self) -> None:
         self.run_on("fk", 1.0)
 
+    def test_no_tolerance_at_all_is_refused(self) -> None:
+        for tolerance in ((0.0, 0.1), (0.001, -1.0), (np.inf, 0.1)):
+            with self.assertRaisesRegex(CoreError, "above zero"):
+                apply(demo(), Handover((("marl", "arm.R"),), "fk", 130.0, 150.0, keys="within", tolerance=tolerance))
+
     def test_added_keys_keep_the_departure_within_the_tolerance(self) -> None:
         total = np.zeros(3)
         for seed in range(8):

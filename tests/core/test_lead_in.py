@@ -67,6 +67,21 @@ class Leading(unittest.TestCase):
                 self.assertFalse([c for c in done.take.contacts if c.begin < take.first])
                 self.assertLess(done.proof.outside_place.value, 1e-12)
 
+    def test_what_carries_a_body_gathers_its_speed_evenly(self) -> None:
+        scene, take, body = worlds()[2]
+        done = run(p := Program(scene, take), "lead-in", Asked(((body, "head"),), 0.0, None, {"frames": 24}))
+        q = p.on(done.take)
+        root = next(b for b in q.bounds.values() if b.part.free and b.member.id == body)
+        channels = root.systems[root.keyed_systems[0]].channels
+        at = np.linspace(done.take.first, take.first - 1e-9, 9)
+        moved = q.sample(at, 0, channels) - q.sample(at[:1], 0, channels)
+        # By the square of time: a quarter of the way at half of the time.
+        np.testing.assert_allclose(moved, moved[:, -1:] * np.linspace(0.0, 1.0, 9) ** 2, atol=1e-6)
+        step = 1e-3
+        speed = (q.sample([take.first + step], 0, channels) - q.sample([take.first], 0, channels))[:, 0] / step
+        self.assertGreater(float(np.abs(speed).max()), 1e-3)
+        np.testing.assert_allclose(2.0 * moved[:, -1] / 24.0, speed, atol=1e-3)
+
     def test_what_is_in_its_way_is_told(self) -> None:
         p = plain()
         with self.assertRaisesRegex(CoreError, "merge them"):

@@ -10,7 +10,7 @@ from scipy.spatial.transform import Rotation
 
 from tests.depth import DEPTH
 from yielding_tether.core.contacts import measure_all
-from yielding_tether.core.curves import ARRIVING, LEAVING, curve
+from yielding_tether.core.curves import ARRIVING, LEAVING, curve, sample
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.program import Program
@@ -53,6 +53,23 @@ def seam(program: Program, body: str, stage: str = "") -> tuple[Floats, Floats]:
 
 
 class Loops(unittest.TestCase):
+    def test_what_closes_it_is_one_cubic_on_top(self) -> None:
+        program = trot()
+        done = run(program, "loop", Asked((GOAT,), 4.0, 31.0, {"over": 10}))
+        at = np.linspace(21.0, 31.0, 81)
+        moved = 0
+        for name in ("tx", "ty", "tz", "rx", "ry", "rz"):
+            was, now = (
+                program.on(t).curve(program.channels[f"brindle/hips.{name}"]) for t in (program.take, done.take)
+            )
+            more = sample(now, at, ARRIVING) - sample(was, at, ARRIVING)
+            fitted = np.polynomial.Polynomial.fit(at, more, 3)
+            np.testing.assert_allclose(fitted(at), more, atol=1e-9)
+            self.assertAlmostEqual(float(more[0]), 0.0, delta=1e-9)
+            self.assertAlmostEqual(float(fitted.deriv()(21.0)), 0.0, delta=1e-9)
+            moved += bool(np.abs(more).max() > 1e-4)
+        self.assertGreater(moved, 2)
+
     def test_any_stretch_of_a_trot_ends_as_it_begins(self) -> None:
         program = trot()
         rng = np.random.default_rng(2)

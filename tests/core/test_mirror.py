@@ -341,6 +341,22 @@ class Lengths(unittest.TestCase):
             # Everything turns and lengthens as in a mirror, the root too: it stands in the plane and maps by signs.
             self.assertLess(float(off.max()), 1e-6, seed)
 
+    def test_bones_that_are_not_alike_lengthen_alike(self) -> None:
+        rng = np.random.default_rng(3)
+        member = pair(rng)
+        longer = [replace(j, offset=(1.3 * j.offset[0], 1.3 * j.offset[1], 1.3 * j.offset[2])) if j.name.endswith(".R") else j
+                  for j in member.skeleton.joints]  # fmt: skip
+        member = replace(member, skeleton=Skeleton(tuple(longer)))
+        program = Program(Scene("pair", (member,)), random_take(rng, (member,), kinds=(2,)))
+        take = apply(program, Mirror(("body",), 0.0))[0]
+        left, right = (program.bound("body", f"limb.{s}") for s in "LR")
+        names, seen = program.channel_names(), 0
+        for a, b in zip(left.moving.ravel().tolist(), right.moving.ravel().tolist(), strict=True):
+            if a >= 0 and len(program.curve(a)):
+                seen += 1
+                self.assertEqual(take.curves[names[b]], program.curve(a), names[b])
+        self.assertGreater(seen, 2)
+
 
 class Locks(unittest.TestCase):
     def test_locked_keys_are_not_touched_and_adjustments_come_along(self) -> None:

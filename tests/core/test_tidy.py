@@ -96,6 +96,8 @@ class Resting(unittest.TestCase):
     def test_what_can_not_be_is_told(self) -> None:
         with self.assertRaisesRegex(CoreError, "more than one frame"):
             run(marl(), "reset", Asked((("marl", "head"),), 20.0, 20.0))
+        with self.assertRaisesRegex(CoreError, "at least one part"):
+            run(marl(), "reset", Asked((), 20.0, 40.0))
 
 
 class Thinning(unittest.TestCase):

@@ -8,6 +8,7 @@ from dataclasses import replace
 import numpy as np
 from scipy.spatial.transform import Rotation
 
+from yielding_tether.core.cast import Member
 from yielding_tether.core.channels import channel_id
 from yielding_tether.core.curves import Curve, Key, curve
 from yielding_tether.core.errors import CoreError
@@ -15,8 +16,9 @@ from yielding_tether.core.fitting import fit_values
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.operations.pose import Drag
 from yielding_tether.core.operations.pose import apply as apply_pose
-from yielding_tether.core.parts import TwistPart
+from yielding_tether.core.parts import FkPart, TwistPart
 from yielding_tether.core.program import Program
+from yielding_tether.core.skeleton import Joint, Skeleton
 from yielding_tether.core.skin import skin_of
 from yielding_tether.core.takes import Scene, Take
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate
@@ -69,6 +71,41 @@ class Twists(unittest.TestCase):
                 wanted = Rotation.from_rotvec(share * np.outer(angle, axis))
                 off = (wanted.inv() * self.local(now, helper, times)).magnitude()
                 self.assertLess(float(off.max()), 1e-7, f"{helper} {segment}")
+
+    def test_the_line_is_the_same_however_joints_lie_at_rest_and_whichever_the_helper_hangs_from(self) -> None:
+        for seed in range(6):
+            rng = np.random.default_rng(seed)
+            rests = [Rotation.random(random_state=rng) for _ in range(3)]
+            axis = rng.normal(size=3)
+            axis /= np.linalg.norm(axis)
+            arm, elbow, helper = (tuple(r.as_quat().tolist()) for r in rests)
+            for up in (1, 2):
+                bones = Skeleton((
+                    Joint("root", -1, (0.0, 1.0, 0.0)), Joint("arm", 0, (0.1, 0.2, 0.0), arm),
+                    Joint("elbow", 1, (0.3, 0.0, 0.1), elbow), Joint("helper", up, (0.1, 0.0, 0.0), helper),
+                ))  # fmt: skip
+                parts = (
+                    FkPart("all", "all", ("root", "arm", "elbow"), ("xyz",) * 3, (False,) * 3),
+                    TwistPart("twist", "twist", ("helper",), ("xyz",), ("elbow",), (tuple(axis.tolist()),), (0.6,)),
+                )
+                # The elbow turns by 0.9 about the line; in the arm, or in itself where the helper hangs from it.
+                line = axis if up == 2 else rests[1].inv().apply(axis)
+                angles = Rotation.from_rotvec(0.9 * line).as_euler("XYZ").tolist()
+                curves = {
+                    channel_id("m", "elbow", f"r{x}"): curve([Key(0.0, v, v)])
+                    for x, v in zip("xyz", angles, strict=True)
+                }
+                program = Program(
+                    Scene("m", (Member("m", "M", "character", bones, parts),)),
+                    Take("m", demo().take.rate, 0, 1, curves=curves),
+                )
+                poses = program.evaluate([0.0])
+                above, seen = (
+                    Rotation.from_quat(poses.rot[0, program.nodes["m", n]])
+                    for n in (("arm", "elbow")[up - 1], "helper")
+                )
+                want = Rotation.from_rotvec(0.6 * 0.9 * axis) * rests[2]
+                self.assertLess(float((want.inv() * (above.inv() * seen)).magnitude()), 1e-7, (seed, up))
 
     def test_what_is_keyed_lies_on_top(self) -> None:
         name = channel_id("marl", "forearm.twist.L", "rx")
