@@ -119,7 +119,7 @@ class Night(Crew):
         self.assertLess(np.linalg.norm(np.diff(pos[80:88, ring], axis=0), axis=1).max(), 0.03)
         self.to_frame(page, 100)
         page.get_by_role("button", name="holds").click()
-        expect(page.get_by_label("Who holds on to what")).to_contain_text("Marl's left arm")
+        expect(page.get_by_label("Who holds on to what")).to_contain_text("Marl's left hand")
         self.assertEqual(self.errors, [])
 
 
@@ -242,7 +242,7 @@ class Hand(Crew):
         expect(offer.get_by_role("button", name="Rail", exact=True)).to_have_attribute("aria-pressed", "true")
         self.apply(page, "Close Marl's right hand on Rail")
         slip = page.get_by_test_id("proof")
-        expect(slip).to_contain_text("On the rail: finger 1, finger 2, finger 3. Thumb does not reach it by 7 mm.")
+        expect(slip).to_contain_text("On the rail: thumb, finger 1, finger 2, finger 3.")
         self.assertEqual(self.errors, [])
 
 

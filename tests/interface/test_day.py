@@ -66,6 +66,22 @@ class Keys(Pages):
             page.get_by_label(f"Curve of {label}", exact=True).click()
         expect(page.get_by_test_id("curves")).to_have_attribute("aria-label", re.compile(re.escape(labels[-1])))
 
+    def test_a_heading_lays_out_all_that_tells_something(self) -> None:
+        page = self.bench()
+        page.get_by_role("button", name="Curves", exact=True).click()
+        expect(page.get_by_test_id("curves").locator("..")).to_contain_text("No curve is laid out")
+        page.get_by_label("Curves of IK, driving").click()
+        info = self.http.get(f"/takes/{self.take()}").json()
+        asked = {"member": "marl", "part": "arm.R", "frame": 118, "revision": info["revision"]}
+        card = self.http.get(f"/takes/{info['id']}/card", params=asked).json()
+        (driving,) = (s for s in card["systems"] if s["driving"])
+        for c in driving["channels"]:
+            box = page.get_by_label(f"Curve of {c['label']}", exact=True)
+            expect(box).to_be_checked(checked=c["keyed"] or c["own"] != c["standard"])
+        page.get_by_label("Curves of IK, driving").click()
+        expect(page.get_by_test_id("strands")).to_be_visible()
+        self.assertEqual(self.errors, [])
+
     def at(self, page: Page, frame: float, share: float) -> tuple[float, float]:
         sheet = page.get_by_test_id("curves")
         box = sheet.bounding_box()

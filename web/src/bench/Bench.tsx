@@ -77,7 +77,7 @@ export default function Bench({ takeId, onGround }: { takeId: number; onGround: 
   );
 }
 
-/** What is laid on the view: the part card on its left, proofs and findings on its right. */
+/** What is laid on the view, beside whom it is about: the part card on its left, proofs, findings, layers and holds on its right. */
 function Slips({ info }: { info: TakeInfo }) {
   const { trial, holds, layers } = usePick("trial", "holds", "layers");
   const last = info.proof;
@@ -87,18 +87,14 @@ function Slips({ info }: { info: TakeInfo }) {
       <Box sx={{ ...column, left: 12 }}>
         <PartCard />
       </Box>
-      {(holds || layers) && (
-        <Box sx={{ position: "absolute", left: 292, bottom: 12, height: "100%", display: "flex", flexDirection: "column", justifyContent: "flex-end", gap: 1, pointerEvents: "none", "& > *": { pointerEvents: "auto" } }}>
-          {layers && <Layers info={info} />}
-          {holds && <Holds info={info} />}
-        </Box>
-      )}
       {/* What was just tried or done is read whole, before what else there is to do. */}
       <Box sx={{ ...column, right: 12, display: "flex", flexDirection: "column", gap: 1, "& > *": { pointerEvents: "auto", minHeight: 44 }, "& > [data-testid=findings]": { flexShrink: 1000 } }}>
         {trial && <ProofSlip proof={trial.proof} sentence={trial.sentence} title="Tried, not applied" steps={trial.steps}><Chart trial={trial.trial} /></ProofSlip>}
         {!trial && last && info.findings.length === 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
         {(info.findings.length > 0 || info.wanted.length > 0) && <Findings info={info} />}
         {!trial && last && info.findings.length > 0 && <ProofSlip proof={last} sentence={last.sentence} title={info.label} />}
+        {layers && <Layers info={info} />}
+        {holds && <Holds info={info} />}
       </Box>
     </>
   );

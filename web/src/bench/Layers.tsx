@@ -26,7 +26,7 @@ export function Layers({ info }: { info: TakeInfo }) {
     if (!(await now({ operation: "layer", parts: [], ...at }, { do: "add", fenced: stretch ? "yes" : "no" }))) stop();
   };
   return (
-    <Paper variant="outlined" component="section" aria-label="Layers" sx={{ px: 1.25, py: 0.75, width: 330, maxHeight: "60%", overflow: "auto" }}>
+    <Paper variant="outlined" component="section" aria-label="Layers" sx={{ px: 1.25, py: 0.75, width: 300, maxHeight: "60%", overflow: "auto" }}>
       <Box sx={{ display: "flex", alignItems: "center", mb: 0.25 }}>
         <Typography component="h2" sx={{ fontSize: 14, fontWeight: 700, flexGrow: 1 }}>
           Layers

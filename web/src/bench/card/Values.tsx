@@ -15,9 +15,22 @@ const UNITS: Record<string, string> = { rad: "°", m: "mm" };
 /** Channel values, by control: each can be typed, dragged, keyed or freed of its key, put back, and laid out as a curve. */
 export const Values = memo(function Values({ channels, title, fits }: { channels: Channel[]; title: string; fits?: boolean }) {
   const groups = [...new Set(channels.map((c) => c.group))];
+  const { channels: laid, set } = usePick("channels", "set");
+  // What reads as at rest and has no key here has nothing to show.
+  const telling = channels.filter((c) => c.keyed || c.own !== c.standard).map((c) => c.name);
+  const whole = telling.length > 0 && telling.every((n) => laid.includes(n));
+  const layAll = () => {
+    const next = whole ? laid.filter((n) => !telling.includes(n)) : [...new Set([...laid, ...telling])];
+    set({ channels: next, curves: next.length > 0 });
+  };
   return (
     <Box component="table" sx={{ width: "100%", borderCollapse: "collapse", fontSize: 12.5, lineHeight: 1.15, "& td": { py: 0 }, "& th": { textAlign: "left", fontWeight: 600, pt: 0.25, color: "text.secondary" }, "& input": { height: 16 }, "& input[type=checkbox]": { width: 13, height: 13, m: 0, verticalAlign: "middle", accentColor: (theme) => theme.ink.accent }, "& input:hover": { textDecoration: "underline dotted" }, "& button": { p: 0, width: 16, border: 0, background: "none", font: "inherit", fontSize: 12, color: "text.secondary", cursor: "pointer" }, "& button.keyed": { color: "primary.main" }, "& .back": { visibility: "hidden" }, "& tr:hover .back, & .back:focus-visible": { visibility: "visible" } }}>
-      {title && <caption style={{ textAlign: "left", fontWeight: 650, captionSide: "top", padding: "2px 0" }}>{title}</caption>}
+      {title && (
+        <caption style={{ textAlign: "left", fontWeight: 650, captionSide: "top", padding: "2px 0" }}>
+          {title}
+          {!fits && <input type="checkbox" checked={whole} disabled={!telling.length} onChange={layAll} style={{ float: "right", margin: "1px 1px 0" }} title="Lay out all of these as curves that read other than at rest" aria-label={`Curves of ${title}`} />}
+        </caption>
+      )}
       {groups.map((group) => (
         <tbody key={group}>
           {group !== "" && groups.length > 1 && (

@@ -88,7 +88,7 @@ export function Curves({ info, labels, width }: { info: TakeInfo; labels: number
         />
         {now.length === 0 && (
           <Typography sx={{ position: "absolute", top: 40, left: 16, p: 1, zIndex: 1, color: "text.secondary", bgcolor: "background.default", pointerEvents: "none" }}>
-            No curve is laid out: tick channels in the part card. Drag keys and the handles of picked ones; a double click puts a key; the dashed line is what was there before the last operation.
+            No curve is laid out: tick channels in the part card, or their heading for all that tell something. Drag keys and the handles of picked ones; a double click puts a key; the dashed line is what was there before the last operation.
           </Typography>
         )}
       </Box>
