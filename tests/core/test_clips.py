@@ -94,6 +94,11 @@ class Poses(unittest.TestCase):
         self.assertEqual(proof.notes, ("head: Bare has no part like it.",))
         off = turns(Program(program.scene, take), ["arm.L"], 20.0, "bare")
         self.assertLess(rotation_distance(off, turns(demo(), ["arm.L"], 40.0)).max(), 1e-6)
+        # What has another name goes by what it is called.
+        called = replace(bare, id="called", parts=tuple(replace(p, name=f"my.{p.name}") for p in member.parts))
+        also = Program(Scene("two", (*demo().scene.members, called)), demo().take)
+        _, proof = apply(also, Paste(clip, "called", 20.0))
+        self.assertEqual(proof.notes, ())
         only = copy(demo(), "marl", ["head"], 40.0, 40.0)
         with self.assertRaisesRegex(CoreError, "Nothing of this clip has a match in Bare"):
             apply(program, Paste(only, "bare", 20.0))

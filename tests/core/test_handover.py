@@ -12,6 +12,7 @@ from yielding_tether.core.curves import ARRIVING, FREE, LEAVING, SMOOTH, STEPPED
 from yielding_tether.core.errors import CoreError, LoopError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations.handover import Handover, apply
+from yielding_tether.core.operations.repair import apply as repair
 from yielding_tether.core.parts import LimbPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.proof import Proof
@@ -233,6 +234,10 @@ class OnCastOff(unittest.TestCase):
         self.assertEqual(find_all(Program(program.scene, take)), [])
         self.assertTrue(proof.clean)
         self.assertAlmostEqual(proof.changes[0].pose_before, pop.place, places=9)
+        # Its repair reaches from the key before the jump, where FK meets what IK holds.
+        _, proof = repair(program, [pop.key])
+        keyed = program.curve(program.channels["marl/upperarm.R.rx"]).times
+        self.assertEqual((proof.first, proof.last), (keyed[keyed < GRIP_RIGHT].max(), GRIP_RIGHT))
 
     def test_a_stretch_over_the_pop_joins_it_too(self) -> None:
         take, proof = apply(demo(), Handover((("marl", "arm.R"),), "ik", 110.0))

@@ -28,7 +28,7 @@ from .contract import kinds, programs
 from .readings import limbs_of
 from .test_contacts import measured
 from .test_findings import clean
-from .test_handover import demo, smooth_world
+from .test_handover import captured, demo, smooth_world
 from .worlds import limb_member, scene, stepped
 
 
@@ -95,6 +95,18 @@ class Jumps(unittest.TestCase):
             there = {t: x for t, x in jumps(program, ("arm", "limb")).items() if x > 1e-4}
             listed = {f.frame for f in find_all(program) if f.part == "limb"}
             self.assertLessEqual(set(there), listed, seed)
+
+    def test_a_crossfade_to_what_lies_beneath_leaves_what_comes_later(self) -> None:
+        program = captured()
+        limb = (("body", "arm.L"),)
+        program = program.on(run(program, "handover", Asked(limb, 80.0, None, {"to": "ik", "keys": "every"})).take)
+        done = run(program, "crossfade", Asked(limb, 30.0, None, {"to": "fk", "over": 8}))
+        now, bound = program.on(done.take), program.bounds[limb[0]]
+        at = np.concatenate([np.arange(0.0, 30.25, 0.25), np.arange(80.0, 120.0, 0.25)])
+        was, new = (p.evaluate(at).pos[:, bound.nodes] for p in (program, now))
+        np.testing.assert_allclose(new, was, atol=1e-9)
+        states = [bound.state(now.now(t, bound.driver_channels)[:, None]) for t in (20.0, 60.0, 79.0, 90.0)]
+        self.assertEqual(states, ["captured", "fk", "fk", "ik"])
 
     def test_a_handover_out_of_a_crossfade_leaves_what_was_before_it(self) -> None:
         """The driver is cut in the middle of going over: its first half keeps its slope."""
