@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
 from yielding_tether.core.clips import slots
-from yielding_tether.core.curves import Curve
+from yielding_tether.core.contact_finding import find
+from yielding_tether.core.curves import LINEAR, Curve, Key, put
 from yielding_tether.core.errors import CoreError
-from yielding_tether.core.operations import OPERATIONS
+from yielding_tether.core.operations import OPERATIONS, run
 from yielding_tether.core.operations.bake import Bake
 from yielding_tether.core.operations.bake import apply as bake
 from yielding_tether.core.operations.handover import Handover
@@ -27,6 +29,73 @@ from .test_handover import demo
 from .worlds import stepped
 
 HAND = ("marl", "fingers.L")
+
+
+def passing(axis: str, way: float) -> Program:
+    """The left hand, its arm placed by IK, passes along or over the rail at 2.5 mm a frame, from frame 120 to 180."""
+    program = demo()
+    name = f"marl/arm.L.ik.{axis}"
+    old = program.take.curves[name]
+    here = float(old.all_keys()[-1].leaving)
+    ends = [(120.0, here - 0.05 * way), (180.0, here + 0.1 * way)]
+    return program.with_curves({name: put(old, [Key(t, v, v, kind=LINEAR) for t, v in ends])})
+
+
+def strays(program: Program, joint: str, first: float, last: float) -> tuple[float, float]:
+    """Metres and radians by which a joint leaves its place in the rail, at quarter-frames."""
+    at = np.append(np.arange(first, last, 0.25), last)
+    pos, rot = program.track(
+        at, (at == last).astype(np.int64), [program.nodes["rail", "rail"], program.nodes["marl", joint]]
+    )
+    back = inverse(rot[:, 0])
+    place, turn = rotate(back, pos[:, 1] - pos[:, 0]), multiply(back, rot[:, 1])
+    return float(np.linalg.norm(place - place[0], axis=1).max()), float(rotation_distance(turn, turn[:1]).max())
+
+
+class Tips(unittest.TestCase):
+    TIPS = ("finger1.tip.L", "finger2.tip.L", "finger3.tip.L")
+
+    def test_fingertips_are_planted_each_by_itself_and_stay_while_the_hand_moves_on(self) -> None:
+        program = passing("tz", 1.0)
+        for of, held in (("finger2.tip.L.ik", self.TIPS[1:2]), ("", self.TIPS)):
+            done = run(program, "plant", Asked((HAND,), 140.0, 150.0, {"on": "rail/rail", "of": of}))
+            now = program.on(done.take)
+            for joint in self.TIPS:
+                self.assertGreater(strays(program, joint, 140.0, 150.0)[0], 0.02)
+                place, turn = strays(now, joint, 140.0, 150.0)
+                self.assertEqual(place < 1e-9 and turn < 1e-9, joint in held, (of, joint))
+                there = [(c.first, c.last, c.anchor) for c in done.take.contacts if c.joint == joint]
+                self.assertEqual(there, [(140.0, 150.0, "rail")] if joint in held else [])
+            self.assertRegex(
+                done.proof.sentence,
+                r"Marl's left finger \d tip on the rail slips 0 mm and 0.00°, from frame 140 to 150",
+            )
+            self.assertTrue(done.proof.unchanged_outside)
+            at = np.concatenate([np.arange(0.0, 137.25, 0.25), np.arange(156.0, 204.0, 0.25)])
+            joints = program.joints()[1]
+            was, new = (p.evaluate(at).pos[:, joints] for p in (program, now))
+            # Between the keys on every frame that IK is handed over with, FK and IK go their own ways by next to nothing.
+            np.testing.assert_allclose(new, was, atol=1e-6)
+        # They keep their places in few keys too.
+        take, proof = bake(now, Bake((HAND,), "ik", 130.0, 165.0))
+        for joint in self.TIPS:
+            self.assertLess(strays(now.on(take), joint, 140.0, 150.0)[0], 1e-4)
+        self.assertTrue(proof.contacts_kept, proof.sentence)
+
+    def test_they_are_found_where_the_palm_neither_stands_nor_holds(self) -> None:
+        self.assertEqual(find(demo(), [HAND]), [])
+        for axis, way in (("tz", 1.0), ("ty", -1.0)):
+            program = passing(axis, way)
+            done = run(program, "plant", Asked((HAND,), 140.0, 150.0, {"on": "rail/rail"}))
+            bare = program.on(replace(done.take, first=121, last=179, contacts=()))
+            found = [c for c in find(bare) if c.joint in self.TIPS or c.joint == "hand.L"]
+            self.assertEqual(sorted(c.joint for c in found), list(self.TIPS))
+            for c in found:
+                self.assertLessEqual(max(abs(c.first - 140.0), abs(c.last - 150.0)), 2.0, c)
+
+    def test_what_they_can_not_hold_is_told(self) -> None:
+        with self.assertRaisesRegex(CoreError, "left hand has no end 'thumb': it has thumb.tip.L.ik, finger1.tip.L.ik"):
+            run(demo(), "plant", Asked((HAND,), 130.0, 180.0, {"on": "rail/rail", "of": "thumb"}))
 
 
 class Hand(unittest.TestCase):

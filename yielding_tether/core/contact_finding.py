@@ -14,7 +14,7 @@ from typing import NamedTuple
 import numpy as np
 
 from .cast import Member, Shape
-from .contacts import Spot, end_of, spots_of
+from .contacts import Spot, ends_of, spots_of
 from .curves import LEAVING
 from .program import Poses, Program
 from .progress import advance
@@ -57,12 +57,13 @@ BREATH, NEAR = 0.12, 0.008
 
 
 class End(NamedTuple):
-    """A hand or foot: its part, its joint, what of it rests, and points on its surface (P, 3) in joints (P,)."""
+    """A hand, a foot or a fingertip: its part, its joint, what of it rests, and points on its surface (P, 3) in joints (P,)."""
 
     bound: Bound
     joint: str
     spots: tuple[Spot, ...]
     surface: Spot
+    tip: bool = False
 
 
 class Rest(NamedTuple):
@@ -78,12 +79,12 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None, loose
     many times as much as usual what counts as rest may move, and be off what it stands on."""
     frames = program.take.frames
     rate = float(program.take.rate)
-    ends = [e for b in program.bounds.values() if (parts is None or b.id in parts) and (e := _end(b))]
+    ends = [e for b in program.bounds.values() if parts is None or b.id in parts for e in _ends(b)]
     least = max(2, round(LEAST * rate))
     if len(frames) <= least or not ends:
         return []
     surfaces = [(m, s) for m in program.scene.members if m.kind == "set" for s in m.shapes]
-    ground = 0.0 if surfaces else _ground(program, ends)
+    ground = 0.0 if surfaces else _ground(program, [e for e in ends if not e.tip] or ends)
     # A set piece before the world: where it does not move both fit as well.
     anchors: list[tuple[str, str]] = [*dict.fromkeys((m.id, s.joint) for m, s in surfaces), (WORLD, WORLD)]
     found: list[Contact] = []
@@ -112,29 +113,47 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None, loose
                     taken.append((anchor, rest))
             rests[spot.name] = sorted(taken, key=lambda t: t[1].first)
         found += _together(member.id, end, rests, frames, least)
-    return found
+    return _by_themselves(program, ends, found)
+
+
+def _by_themselves(program: Program, ends: Sequence[End], found: Sequence[Contact]) -> list[Contact]:
+    """The contacts without those of fingertips while the hand that they hang from stands or holds, as the take or this says."""
+    tips = {(e.bound.member.id, e.joint): e.bound.member.skeleton for e in ends if e.tip}
+
+    def held(c: Contact) -> bool:
+        bones = tips.get((c.member, c.joint))
+        hands = [
+            o
+            for o in (*found, *program.take.contacts)
+            if o.member == c.member and o.begin <= c.end and o.end >= c.begin
+        ]
+        return bones is not None and any(
+            o.joint != c.joint and bones.index[c.joint] in bones.descendants(bones.index[o.joint]) for o in hands
+        )
+
+    return [c for c in found if not held(c)]
 
 
 # --- ends and their points ------------------------------------------------------------------------------
 
 
-def _end(bound: Bound) -> End | None:
-    """The end of a part with its points: of a foot heel, ball and tip of its sole; of any other end its joint and three points that
+def _ends(bound: Bound) -> list[End]:
+    """The ends of a part with their points: of a foot heel, ball and tip of its sole; of any other its joint and three points that
     tell how it turns; and those of the body's shapes, or its joints and tips."""
-    control = end_of(bound)
-    if control is None:
-        return None
-    member, joint = bound.member, control.control.rests_on
-    surface = _surface(member, joint)
-    if spots := spots_of(bound):
-        return End(bound, joint, spots, surface)
-    bones = member.skeleton
-    places, turns = bones.rest_pose
-    at = [bones.index[n] for n in surface.joints]
-    reach = places[at] + rotate(turns[at], surface.points) - places[bones.index[joint]]
-    size = float(np.linalg.norm(reach, axis=1).max(initial=0.0)) or 0.05 * _height(member)
-    points = np.concatenate([np.zeros((1, 3)), size / np.sqrt(2.0) * np.eye(3)])
-    return End(bound, joint, (Spot("", (joint,) * 4, points),), surface)
+    found, spots = [], spots_of(bound)
+    for control in ends_of(bound):
+        member, joint = bound.member, control.control.rests_on
+        surface = _surface(member, joint)
+        if not spots:
+            bones = member.skeleton
+            places, turns = bones.rest_pose
+            at = [bones.index[n] for n in surface.joints]
+            reach = places[at] + rotate(turns[at], surface.points) - places[bones.index[joint]]
+            size = float(np.linalg.norm(reach, axis=1).max(initial=0.0)) or 0.05 * _height(member)
+            points = np.concatenate([np.zeros((1, 3)), size / np.sqrt(2.0) * np.eye(3)])
+        mine = spots or (Spot("", (joint,) * 4, points),)
+        found.append(End(bound, joint, mine, surface, control.control.tip))
+    return found
 
 
 def _surface(member: Member, joint: str) -> Spot:

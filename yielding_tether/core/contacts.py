@@ -43,10 +43,15 @@ class Slip(NamedTuple):
     hover: Floats
 
 
+def ends_of(bound: Bound) -> list[BoundControl]:
+    """The controls that rest on a part's ends with which it stands or holds: one of an arm or a leg, of hands one a finger."""
+    able = [c for c in bound.controls.values() if c.control.is_end and c.control.rests_on in bound.part.joints]
+    return [] if bound.part.free else list({c.control.rests_on: c for c in able}.values())
+
+
 def end_of(bound: Bound) -> BoundControl | None:
-    """The control that rests on a part's end, if it has an end to stand on or hold with."""
-    able = [c for c in bound.controls.values() if c.control.touches and c.control.rests_on in bound.part.joints]
-    able = [] if bound.part.free else able
+    """The control that rests on a limb's end, if it has one to stand on or hold with."""
+    able = [c for c in ends_of(bound) if c.control.touches]
     return able[-1] if able else None
 
 
@@ -75,8 +80,12 @@ def anchor_node(program: Program, contact: Contact) -> int:
 
 
 def reads(program: Program, contact: Contact) -> str:
-    """A contact as the animator reads it."""
-    return f"{part_of(program, contact).who} on {anchor_reads(program, contact)}"
+    """A contact as the animator reads it: of a limb its name, of a hand's fingertip that of its joint."""
+    bound = part_of(program, contact)
+    who = (
+        bound.who if bound.part.touches else f"{bound.member.name}'s {program.rig.words(contact.member, contact.joint)}"
+    )
+    return f"{who} on {anchor_reads(program, contact)}"
 
 
 def anchor_reads(program: Program, contact: Contact) -> str:

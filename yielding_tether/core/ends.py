@@ -128,7 +128,7 @@ def _held_end(before: Program, now: Program, contact: Contact, first: float, las
 
 def _able(bound: Bound, joint: str) -> list[str]:
     """Systems of a part, made by keys, that place its end by a control of its own."""
-    return [n for n in bound.keyed_systems if any(c.touches and c.rests_on == joint for c in bound.systems[n].controls)]
+    return [n for n in bound.keyed_systems if any(c.is_end and c.rests_on == joint for c in bound.systems[n].controls)]
 
 
 def moved_end(now: Program, bound: Bound, joint: str, begin: float, end: float, moves: Moves) -> Program:

@@ -15,7 +15,7 @@ from typing import Literal
 
 import numpy as np
 
-from ..contacts import end_of, planted
+from ..contacts import end_of, ends_of, planted
 from ..curves import LEAVING
 from ..errors import CoreError
 from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, holds_of, system_target
@@ -221,7 +221,7 @@ def _bake(
         open_end,
         placing,
         motion,
-        Judged(program, watched, keeps.holds if keeps else ()),
+        Judged(program, watched, _holds(program, asked, bound, first, last)),
     )
     drive(now, bound, curves, system, first, last)
     for name in {s for s in bound.keyed_systems if s != system}:
@@ -294,19 +294,21 @@ class Planted:
 
 def _planted(program: Program, asked: Bake, bound: Bound, first: float, last: float) -> Planted | None:
     """What a part's end must keep: planted contacts with what is not baked itself."""
-    control = end_of(bound)
-    if control is None:
+    control, holds = end_of(bound), _holds(program, asked, bound, first, last)
+    if control is None or not holds:
         return None
     able = [n for n, s in bound.systems.items() if control.control in s.controls and not s.system.moves_alone]
-    if not able:
-        return None
+    return Planted(program.nodes[bound.member.id, control.control.rests_on], able[0], holds) if able else None
+
+
+def _holds(program: Program, asked: Bake, bound: Bound, first: float, last: float) -> tuple[Hold, ...]:
+    """What a part's ends hold on to that is not baked itself."""
     baked = {member for member, _ in asked.parts}
-    node = program.nodes[bound.member.id, control.control.rests_on]
-    holds = tuple(
-        h for c in planted(program, first, last) for h in holds_of(program, c)
-        if program.nodes[c.member, c.joint] == node and c.anchor_member not in baked
+    ends = {(bound.member.id, e.control.rests_on) for e in ends_of(bound)}
+    return tuple(
+        h for c in planted(program, first, last) if (c.member, c.joint) in ends and c.anchor_member not in baked
+        for h in holds_of(program, c)
     )  # fmt: skip
-    return Planted(node, able[0], holds) if holds else None
 
 
 def _hangs(program: Program, bound: Bound, nodes: set[int]) -> bool:

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from ..contact_finding import find
-from ..contacts import anchor_reads, end_of, part_of, reads, with_contact
+from ..contacts import anchor_reads, ends_of, part_of, reads, with_contact
 from ..errors import CoreError
 from ..program import Program
 from ..proof import prove
@@ -52,16 +52,34 @@ def nearest(program: Program, part: tuple[str, str], first: float, last: float) 
     return max(there, key=lambda c: min(c.last, last) - max(c.first, first), default=None)
 
 
-def on_anchor(program: Program, part: tuple[str, str], on: str, first: float, last: float) -> Contact:
-    """A contact of a part's end on what `Retether.to` would name so; CoreError where the part has no end."""
+def on_anchor(
+    program: Program, part: tuple[str, str], on: str, first: float, last: float, of: str = ""
+) -> list[Contact]:
+    """Contacts of a part's ends, or of the one whose control is named (`of`), on what `Retether.to` would name so; CoreError where
+    the part has no end, or none of that name."""
     bound = program.bound(*part)
-    end = end_of(bound)
-    if end is None:
-        raise CoreError(f"{bound.part.label} has no end that could stand on anything.")
+    ends = [e for e in ends_of(bound) if of in ("", e.control.name)]
+    if not ends:
+        there = ", ".join(e.control.name for e in ends_of(bound))
+        raise CoreError(
+            f"{bound.part.label} has no end {of!r}: it has {there}." if there
+            else f"{bound.part.label} has no end that could stand on anything."
+        )  # fmt: skip
     if on == OWN or on not in {value for value, _ in anchors(program)}:
         raise CoreError(f"Nothing called {on!r} can be stood on: choose a joint or control of the cast, or the world.")
     member, _, name = (WORLD, "", WORLD) if on == "world" else on.partition("/")
-    return Contact(part[0], end.control.rests_on, member, name, first, last)
+    return [Contact(part[0], e.control.rests_on, member, name, first, last) for e in ends]
+
+
+#: Which of several ends is meant.
+OF = Choice("of", "of it", "name", "", help="Which finger: left out, each.")
+
+
+def ends_offered(program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
+    """The ends of one part among which there is a choice, as options of `OF`."""
+    mine = ends_of(program.bound(*parts[0])) if len(parts) == 1 else []
+    each = tuple((e.control.name, e.control.label) for e in mine)
+    return {"of": (("", "each"), *each)} if len(mine) > 1 else {}
 
 
 def split(program: Program, parts: Parts, first: float, last: float) -> tuple[list[Contact], list[Contact]]:
@@ -123,6 +141,7 @@ class Contacts(Operation):
             when=("do", ("find",)), help="More: stances that creep or hover are found too; less: only those that stand still.",
         ),
         Choice("on", "on", "anchor", "world", when=("do", ("mark",)), help="What it stands on or holds."),
+        replace(OF, when=("do", ("mark",))),
         Choice(
             "within", "may leave it by", "number", 0.0, least=0.0, most=1000.0, unit="mm", folded=True,
             help="Farther from its place than this, while it follows what it holds, is a finding; at 0 nobody watches.",
@@ -130,14 +149,14 @@ class Contacts(Operation):
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
-        return end_of(bound) is not None
+        return bool(ends_of(bound))
 
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
     ) -> dict[str, Value]:
         """To take away what is there; else to find; else to mark, on what the end stands on elsewhere."""
         end = float(program.take.last) if last is None else last
-        able = [p for p in parts if end_of(program.bound(*p)) is not None]
+        able = [p for p in parts if ends_of(program.bound(*p))]
         there = {p: standing(program, p, first, end) for p in able}
         if able and all(there.values()):
             return {"do": "remove"}
@@ -147,7 +166,7 @@ class Contacts(Operation):
         return {"do": "mark", **({"on": named(near[0])} if near else {})}
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
-        return {"on": tuple(a for a in anchors(program) if a[0] != OWN)}
+        return {"on": tuple(a for a in anchors(program) if a[0] != OWN), **ends_offered(program, parts)}
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
@@ -156,7 +175,7 @@ class Contacts(Operation):
         take, new = program.take, []
         where = stretch_words(first, last)
         for part in asked.parts:
-            if end_of(program.bound(*part)) is None:
+            if not ends_of(program.bound(*part)):
                 raise CoreError(f"{program.bound(*part).part.label} has no end that could stand on anything.")
         if c["do"] == "find":
             new = found(program, asked.parts, first, last, c["loose"] / 100.0)
@@ -164,7 +183,7 @@ class Contacts(Operation):
                 raise CoreError(f"{labels(program, asked.parts)}: nothing rests on anything, {where}.")
             said = f"Find {len(new)} contact{'s' if len(new) > 1 else ''} of {labels(program, asked.parts)}"
         elif c["do"] == "mark":
-            new = [on_anchor(program, p, c["on"], first, last) for p in asked.parts]
+            new = [x for p in asked.parts for x in on_anchor(program, p, c["on"], first, last, c["of"])]
             said = f"Mark {labels(program, asked.parts)} on {anchor_reads(program, new[0])}"
         elif c["do"] in ("split", "join"):
             how = split if c["do"] == "split" else joined
@@ -206,7 +225,7 @@ class MoveContact(Operation):
         first, last = check_stretch(program.take, asked.first, asked.last)
         new = replace(old, first=first, last=last)
         if c["on"]:
-            there = on_anchor(program, part_of(program, old).id, c["on"], first, last)
+            there = on_anchor(program, part_of(program, old).id, c["on"], first, last)[0]
             new = replace(new, anchor_member=there.anchor_member, anchor=there.anchor)
         rest = replace(program.take, contacts=tuple(x for x in program.take.contacts if x is not old))
         take = with_contact(rest, new)

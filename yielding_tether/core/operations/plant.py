@@ -13,30 +13,33 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
-from typing import Literal, NamedTuple
+from typing import Literal
 
 import numpy as np
 
 from ..contact_finding import find
-from ..contacts import anchor_reads, measure, over, part_of, planted, spots_of, surface_of, with_contact
+from ..contacts import (
+    anchor_reads,
+    end_of,
+    ends_of,
+    measure,
+    over,
+    part_of,
+    planted,
+    spots_of,
+    surface_of,
+    with_contact,
+)
 from ..curves import (
     ARRIVING,
-    AUTOMATIC,
     EMPTY,
-    FREE,
     LEAVING,
-    SMOOTH,
     STEPPED,
     Curve,
     Key,
-    automatic_slopes,
     curve,
-    insert,
-    put,
     sample,
-    without,
 )
-from ..curves import over as put_over
 from ..errors import CoreError
 from ..express import control_target, motion_of, set_over
 from ..findings import states
@@ -46,13 +49,13 @@ from ..program import Program
 from ..progress import stage
 from ..proof import Proof, prove, switch_times
 from ..rig import Bound
-from ..systems.place import place_in
-from ..systems.system import Control, Rolling, Space
+from ..systems.system import Control
 from ..takes import Contact, Take, Tether
-from ..transforms import Floats, inverse, multiply, rotate, wrap_near
+from ..transforms import Floats, inverse, rotate
 from . import handover, retether
-from .contact import named, nearest, on_anchor, standing
+from .contact import OF, ends_offered, named, nearest, on_anchor, standing
 from .handover import Handover, refuse_locked
+from .hold_curves import SAME, Span, constant, eased, rolled, stilled, within_reach
 from .operation import (
     Asked,
     Choice,
@@ -66,10 +69,8 @@ from .operation import (
     offered,
     stretch_words,
 )
-from .retether import Retether, anchors, following
+from .retether import Retether, anchors
 
-#: An end that leaves its place by no more than this (metres, radians) is held already.
-SAME = 1e-6
 #: Frames by which a stretch may differ from a stance and still mean that.
 ALIKE = 2.0
 #: A limb bent less than this (radians) does not say to which side it bends.
@@ -78,8 +79,6 @@ BENT = np.radians(4.0)
 GIVES = 2
 #: Steps in which a sole is brought out of what it is in.
 _PUSHES = 12
-#: By how much (radians) the heel comes up at a time where a leg is too short.
-LIFT = 0.01
 
 
 @dataclass(frozen=True)
@@ -87,7 +86,8 @@ class Plant:
     """What is asked for. `on`: what is held on to, as `Retether.to` names it; `before`: frames before the stretch over which the
     speed goes over to that of what is held, `ease`: those after it over which the hold fades; `at`: whether it is held where it is
     at the first frame, or where it is in the mean; `rolls`: a foot is held from its heel to its ball, as a contact there says;
-    `gives`: whether the body gives way where a limb does not reach, over `within` frames, or that is only told."""
+    `gives`: whether the body gives way where a limb does not reach, over `within` frames, or that is only told; `of`: of a part
+    that has several ends, the control of the one that is meant, left out all of them."""
 
     parts: Parts
     on: str
@@ -99,6 +99,7 @@ class Plant:
     rolls: bool = False
     gives: Literal["body", "nothing"] = "body"
     within: float = 6.0
+    of: str = ""
 
 
 #: A place and turn in what is held on to, and those that are known by the first frame of a hold and its part.
@@ -106,19 +107,6 @@ Offset = tuple[float, float, float, float, float, float, float] | None
 Offsets = dict[tuple[object, ...], Offset]
 #: Parts to be held, where, and how.
 Plan = list[tuple[tuple[str, str], Contact, Plant]]
-
-
-class _Span(NamedTuple):
-    """A hold of one part: its first and last frame, those of its sole, from when it is led there and until when it fades; whether
-    it is the ball that stands before the sole, and after it."""
-
-    first: float
-    last: float
-    flat: tuple[float, float]
-    start: float
-    end: float
-    ball: tuple[bool, bool]
-    part: tuple[str, str]
 
 
 def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
@@ -130,16 +118,15 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
     plan, notes = [], list[str]()
     for part in asked.parts:
         bound = _able(program, part)
-        held = on_anchor(program, part, asked.on, first, last)
-        if asked.rolls:
-            held = _stance(program, bound, held)
-        # What stands before and after it stays where it stands.
-        before, after = _room(held, standing(program, part, -np.inf, np.inf))
-        if after < asked.ease:
-            notes.append(
-                f"{bound.who} fades over {after:g} frames, since it stands again at frame {held.end + after:g}."
-            )
-        plan.append((part, held, replace(asked, before=min(asked.before, before), ease=min(asked.ease, after))))
+        for end in on_anchor(program, part, asked.on, first, last, asked.of):
+            held = _stance(program, bound, end) if asked.rolls else end
+            # What stands before and after it stays where it stands.
+            before, after = _room(held, standing(program, part, -np.inf, np.inf))
+            if after < asked.ease:
+                notes.append(
+                    f"{bound.who} fades over {after:g} frames, since it stands again at frame {held.end + after:g}."
+                )
+            plan.append((part, held, replace(asked, before=min(asked.before, before), ease=min(asked.ease, after))))
     return _done(program, plan, asked, tuple(notes))
 
 
@@ -157,13 +144,13 @@ def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
     plan, alone = [], 0
     for bound in bounds:
         contacts = known[bound.id]
-        for k, held in enumerate(contacts):
+        for held in contacts:
             if not held.whole:
                 # What of a foot stands on its heel or ball alone has no place and turn of its own to hold.
                 alone += 1
                 continue
             # Between two of them there is as much time to leave as to arrive; what stands beyond the stretch stays where it stands.
-            near = _room(held, contacts[max(k - 1, 0) : k + 2])
+            near = _room(held, contacts)
             before, after = np.minimum(0.5 * np.array(near), _room(held, standing(program, bound.id, -np.inf, np.inf)))
             how = replace(
                 asked, on=named(held), rolls=bool(held.points), at="mean" if _captured(program, bound, held.first) else "first",
@@ -175,17 +162,23 @@ def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
 
 
 def _room(held: Contact, others: Sequence[Contact]) -> tuple[float, float]:
-    """Frames from the contact before a hold to it, and from it to the one after."""
-    before = min((held.begin - c.end for c in others if c.end <= held.begin), default=np.inf)
-    return before, min((c.begin - held.end for c in others if c.begin >= held.end), default=np.inf)
+    """Frames from the contact of the same joint before a hold to it, and from it to the one after."""
+    mine = [c for c in others if c.joint == held.joint]
+    before = min((held.begin - c.end for c in mine if c.end <= held.begin), default=np.inf)
+    return before, min((c.begin - held.end for c in mine if c.begin >= held.end), default=np.inf)
 
 
 def _able(program: Program, part: tuple[str, str]) -> Bound:
     """A part that can hold on to something; CoreError where it can't."""
     bound = program.bound(*part)
-    if not any(c.control.touches for c in following(bound)):
+    if not ends_of(bound):
         raise CoreError(f"{bound.part.label} has no control that can hold on to anything.")
     return bound
+
+
+def _control(bound: Bound, joint: str) -> BoundControl:
+    """The control of the end that a contact is about."""
+    return next(c for c in ends_of(bound) if c.control.rests_on == joint)
 
 
 def _within(program: Program, bound: Bound, first: float, last: float) -> list[Contact]:
@@ -200,15 +193,14 @@ def _captured(program: Program, bound: Bound, at: float) -> bool:
     return state is not None and bound.systems[state].system.moves_alone
 
 
-def _held(
-    program: Program, part: tuple[str, str], held: Contact, asked: Plant, known: Offsets
-) -> tuple[Program, _Span]:
+def _held(program: Program, part: tuple[str, str], held: Contact, asked: Plant, known: Offsets) -> tuple[Program, Span]:
     """One hold, and the frames that it changes; `known`: where holds are, by part and frame, of which this becomes one."""
     # Holds before it may have added follows, whose weights are among the channels.
     bound = program.bound(*part)
-    span = _Span(
+    span = Span(
         held.begin, held.end, (held.first, held.last), _start(program, bound, held.begin, asked.before),
         min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_fore(bound, held), part,
+        _control(bound, held.joint).control.name,
     )  # fmt: skip
     now = _plant(program, bound, asked, span, known)
     return now.on(with_contact(now.take, held)), span
@@ -220,7 +212,7 @@ def _done(program: Program, plan: Plan, asked: Plant, notes: tuple[str, ...] = (
     base, plain, known = program, program, Offsets()
     moves: list[Given] = []
     for n in range(GIVES + 1):
-        now, spans = base, list[_Span]()
+        now, spans = base, list[Span]()
         for k, (part, held, how) in enumerate(plan):
             with stage("Planting", (k + n * len(plan)) / (2 * len(plan)), (k + 1 + n * len(plan)) / (2 * len(plan))):
                 if not _stands(now, held):
@@ -263,7 +255,7 @@ def _done(program: Program, plan: Plan, asked: Plant, notes: tuple[str, ...] = (
     return (plain.take, told) if fewer or not proof.contacts_kept else (now.take, proof)
 
 
-def _stood(program: Program, spans: list[_Span], first: float, last: float) -> list[Stood]:
+def _stood(program: Program, spans: list[Span], first: float, last: float) -> list[Stood]:
     """What stands then: what was just planted, and what was already."""
     found = [(s.part, s.first, s.last) for s in spans]
     new = {(p, a) for p, a, _ in found}
@@ -271,8 +263,9 @@ def _stood(program: Program, spans: list[_Span], first: float, last: float) -> l
     found += [x for x in there if x[:2] not in new]
     stood = []
     for part, a, b in found:
-        bound = program.bound(*part)
-        stood.append(Stood(part, _system(bound), following(bound)[-1].control.name, a, b))
+        # What is too short of a finger is no matter of the hips.
+        if (end := end_of(program.bound(*part))) is not None:
+            stood.append(Stood(part, _system(program.bound(*part)), end.control.name, a, b))
     return stood
 
 
@@ -284,7 +277,7 @@ def _on_fore(bound: Bound, held: Contact) -> tuple[bool, bool]:
 
 def _stance(program: Program, bound: Bound, held: Contact) -> Contact:
     """The stance from heel to ball that overlaps a hold most, of the take or of the motion; CoreError where none is known."""
-    control = following(bound)[-1].control.name
+    control = _control(bound, held.joint).control.name
     if bound.systems[_system(bound)].system.rolls(bound, control) is None:
         raise CoreError(f"{bound.who} has no foot that rolls: plant it with its place and turn.")
     there = [
@@ -328,16 +321,17 @@ def _handed_over(program: Program, bound: Bound, start: float, end: float) -> bo
 
 
 def _system(bound: Bound) -> str:
-    """The system that has the control of a part's end."""
-    control = following(bound)[-1].control.name
+    """The system that has the controls of a part's ends."""
+    control = ends_of(bound)[-1].control.name
     return next(n for n, s in bound.systems.items() if any(c.name == control for c in s.controls))
 
 
-def _plant(program: Program, bound: Bound, asked: Plant, span: _Span, known: Offsets) -> Program:
+def _plant(program: Program, bound: Bound, asked: Plant, span: Span, known: Offsets) -> Program:
     """One part held over a span, led to it from its start on, eased until its end; where it is `known`, there."""
-    control = following(bound)[-1]
+    control = bound.controls[span.control]
     system = _system(bound)
     first, last, flat, start, end, *_ = span
+    key = (first, *span.part, span.control)
     last_of_all = float(program.take.last)
     now = program
     refuse_locked(program, control.channels, start, end)
@@ -349,7 +343,9 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: _Span, known: Off
             now = retether.retethered(now, follows)
         now = handover.handed_over(now, Handover((bound.id,), system, start, until, keys="every"))
     until = None if last >= last_of_all else last
-    held = retether.retethered(now, Retether((bound.id,), asked.on, first, until, "ride", offset="here", settle=0.0))
+    held = retether.retethered(
+        now, Retether((bound.id,), asked.on, first, until, "ride", offset="here", settle=0.0, control=span.control)
+    )
     rolls = bound.systems[system].system.rolls(bound, control.control.name) if asked.rolls else None
     tilts = (
         bound.systems[system].system.tilts(bound, control.control.name)
@@ -358,29 +354,29 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: _Span, known: Off
     )
     new = next((t for t in held.take.tethers if t not in now.take.tethers), None)
     if new is not None:
-        if span[:1] + span.part not in known:
+        if key not in known:
             if asked.rolls or asked.at == "mean":
                 held, new = _in_the_mean(now, held, new, bound, control.control, flat)
             values = program.now(first, tilts) if rolls is None else np.zeros(len(tilts))
             held, new = _out_of_it(
                 held, new, bound, control.control, asked.on, flat[0], dict(zip(tilts, values, strict=True))
             )
-            known[span[:1] + span.part] = new.offset
+            known[key] = new.offset
         else:
-            held, new = _offset(held, new, known[span[:1] + span.part])
+            held, new = _offset(held, new, known[key])
     if _handed_over(program, bound, start, end):
         held = _steadied(program, now, held, bound, system, control, tilts, span)
     edges = [(edge, until) for edge, until in ((first, start), (last, end)) if program.take.first < edge < last_of_all]
     for edge, until in edges:
-        held = _eased(held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until)
+        held = eased(held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until)
     if rolls is None:
         refuse_locked(program, tilts, start, end)
-        held = held.with_curves(_stilled(held, tilts, first, last, edges))
+        held = held.with_curves(stilled(held, tilts, first, last, edges))
     else:
         refuse_locked(program, [rolls.channel, *rolls.level], start, end)
-        held = held.with_curves(_stilled(held, list(rolls.level), first, last, edges, at=0.0))
-        held = held.with_curves({held.channel_names()[rolls.channel]: _rolled(held, rolls, span)})
-        held = _within_reach(held, held.bound(*bound.id), asked.on, rolls, span)
+        held = held.with_curves(stilled(held, list(rolls.level), first, last, edges, at=0.0))
+        held = held.with_curves({held.channel_names()[rolls.channel]: rolled(held, rolls, span)})
+        held = within_reach(held, held.bound(*bound.id), asked.on, rolls, span)
     return held if new is None else _in_one_follow(held, bound.id, control.control.name, new, first, last)
 
 
@@ -405,7 +401,7 @@ def _in_one_follow(
     curves = {n: c for n, c in held.take.curves.items() if n not in {*new.weights, *new.ways}}
     for c, value in zip(target.channels.tolist(), values, strict=True):
         default = float(held.defaults[c])
-        curves[names[c]] = _constant(held.take, curves.get(names[c], EMPTY), default, value, first, last)
+        curves[names[c]] = constant(held.take, curves.get(names[c], EMPTY), default, value, first, last)
     for one, two in zip(other.weights, new.weights, strict=True):
         both = [held.take.curves.get(n, EMPTY) for n in (one, two)]
         times = np.union1d(both[0].times, both[1].times)
@@ -497,7 +493,7 @@ def _steadied(
     system: str,
     control: BoundControl,
     tilts: list[int],
-    span: _Span,
+    span: Span,
 ) -> Program:
     """A limb that all but passes through straight while it is led and held bends to the side to which it mostly does: of the keys
     on each frame that it was handed over with, those that say how it bends go where noise said it."""
@@ -534,216 +530,6 @@ def _steadied(
             there = np.isin(kept.times, unclear) & ~np.isin(kept.times, program.curve(c).times)
             changed[names[c]] = Curve(kept.numbers[~there], kept.marks[~there])
     return held.with_curves(changed)
-
-
-def _rolled(program: Program, rolls: Rolling, span: _Span) -> Curve:
-    """The curve of a roll that turns about heel or ball alone before the sole is on and after it, and not at all while it is; as it
-    was elsewhere."""
-    kept, default = program.curve(rolls.channel), float(program.defaults[rolls.channel])
-    a, b = span.flat
-    times = np.unique([span.first, a, b, span.last, *np.arange(np.ceil(span.first), span.last)])
-    if len(kept):
-        times = np.union1d(times, kept.times[(kept.times > span.first) & (kept.times < span.last)])
-    times = times[(times <= a) | (times >= b)]
-    values = sample(kept, times, LEAVING, default) if len(kept) else np.zeros(len(times))
-    for outside, ball in zip((times < a, times > b), span.ball, strict=True):
-        values = np.where(outside, np.clip(values, *((0.0, rolls.most) if ball else (-np.pi, 0.0))), values)
-    values = np.where((times >= a) & (times <= b), 0.0, values)
-    keys = [Key(float(t), v, v, kind=SMOOTH, rule=AUTOMATIC) for t, v in zip(times, values.tolist(), strict=True)]
-    made = automatic_slopes(curve(keys), times.tolist())
-    result = put_over(kept, made.all_keys(), span.first, span.last, default)
-    # What stands there leads on at the speed that the foot has beyond it.
-    start, end = (result.key(result.find(t) or 0) for t in (span.first, span.last))
-    ends = [
-        start._replace(arriving=start.leaving, slope_out=start.slope_in if values[0] else start.slope_out),
-        end._replace(leaving=end.arriving, slope_in=end.slope_out if values[-1] else end.slope_in),
-    ]
-    return _bounded(put(result, ends), rolls, span)
-
-
-def _bounded(kept: Curve, rolls: Rolling, span: _Span) -> Curve:
-    """A roll whose slopes keep it on the side of its stage between keys too: about the heel it is never above nothing, about the
-    ball never below it, nor so far that it would turn about the tip. A cubic lies between its control points (Bernstein)."""
-    a, b = span.flat
-    for t in (span.start, span.end):
-        kept = insert(kept, t, 0.0)
-    for (first, last), ball in zip(((span.first, a), (b, span.last)), span.ball, strict=True):
-        low, high = (0.0, rolls.most) if ball else (-np.pi, 0.0)
-        keys = [k for k in kept.all_keys() if first <= k.time <= last]
-        for n in range(len(keys) - 1):
-            one, other = keys[n : n + 2]
-            third = (other.time - one.time) / 3.0
-            out = np.clip(one.slope_out, (low - one.leaving) / third, (high - one.leaving) / third)
-            into = np.clip(other.slope_in, (other.arriving - high) / third, (other.arriving - low) / third)
-            keys[n], keys[n + 1] = one._replace(slope_out=float(out)), other._replace(slope_in=float(into))
-        # Within a stage both sides of a key have the lesser slope.
-        for n in range(1, len(keys) - 1):
-            least = min(keys[n].slope_in, keys[n].slope_out, key=abs)
-            keys[n] = keys[n]._replace(slope_in=least, slope_out=least)
-        # And what is beyond the hold, as far as it is led there or fades, has that of its edge.
-        if keys and first == span.first and span.start < first:
-            keys[0] = keys[0]._replace(slope_in=keys[0].slope_out)
-        if keys and last == span.last and span.end > last:
-            keys[-1] = keys[-1]._replace(slope_out=keys[-1].slope_in)
-        kept = put(kept, [k._replace(rule=FREE) for k in keys])
-    return kept
-
-
-def _stilled(
-    program: Program,
-    channels: list[int],
-    first: float,
-    last: float,
-    edges: list[tuple[float, float]],
-    at: float | None = None,
-) -> dict[str, Curve]:
-    """Channels that stay as they are at the first frame of a hold, or at a value, so that what rests on its control does not move
-    in it; what that changes fades outward from each edge."""
-    names = program.channel_names()
-    changed: dict[str, Curve] = {}
-    for c in channels:
-        kept = program.curve(c)
-        if not len(kept):
-            continue
-        default = float(program.defaults[c])
-        value = float(program.now(first, [c])[0]) if at is None else at
-        for edge, until in edges:
-            kept = insert(insert(kept, edge, default), until, default)
-            if until == edge:
-                # Without an ease it begins or ends at once.
-                continue
-            key = kept.key(kept.find(edge) or 0)
-            out = until > edge
-            now, slope = (key.leaving, key.slope_out) if out else (key.arriving, key.slope_in)
-            kept = put(kept, _faded(kept, edge, until, value - now, -slope if out else slope))
-        changed[names[c]] = _constant(program.take, kept, default, value, first, last)
-    return changed
-
-
-def _constant(take: Take, kept: Curve, default: float, value: float, first: float, last: float) -> Curve:
-    """A curve that has one value from one frame to another, and is as it was elsewhere."""
-    kept = without(insert(insert(kept, first, default), last, default), first, last)
-    start, end = (kept.key(kept.find(t) or 0) for t in (first, last))
-    start = start._replace(leaving=value, slope_out=0.0, rule=FREE)
-    end = end._replace(arriving=value, slope_in=0.0, rule=FREE)
-    # Where the take begins or ends with the hold, there is nothing on its other side.
-    if first <= take.first:
-        start = start._replace(arriving=value, slope_in=0.0)
-    if last >= take.last:
-        end = end._replace(leaving=value, slope_out=0.0)
-    return put(kept, [start, end])
-
-
-def _within_reach(program: Program, bound: Bound, on: str, rolls: Rolling, span: _Span) -> Program:
-    """The heel comes up as far as a leg that is too short asks for, while the ball alone stands."""
-    channel, name = rolls.channel, program.channel_names()[rolls.channel]
-    kept = program.curve(channel)
-    times = kept.times[(kept.times > span.flat[1]) & (kept.times <= span.last)]
-    if not (len(times) and span.ball[1]):
-        return program
-    # At the last of them what arrives is held still.
-    side = np.where(times == span.last, ARRIVING, LEAVING)
-    values = sample(kept, times, side, 0.0)
-    node = program.world if on == "world" else program.nodes[retether.anchor_of(on)]
-    ball = spots_of(bound)[1]
-    joint = program.nodes[bound.member.id, ball.joints[0]]
-
-    def place(t: float, at: int, over: dict[int, float | Floats]) -> Floats:
-        poses = program.evaluate([t], at, over, only=[node, joint])
-        spot = poses.pos[0, joint] + float(program.sizes(np.array([t]), at, joint)[0]) * rotate(
-            poses.rot[0, joint], ball.points[0]
-        )
-        return rotate(inverse(poses.rot[0, node]), spot - poses.pos[0, node])
-
-    stood = place(span.flat[0], LEAVING, {})
-
-    def off(some: np.ndarray, lifted: Floats) -> Floats:
-        return np.array(
-            [
-                np.linalg.norm(place(times[k], int(side[k]), {channel: float(r)}) - stood)
-                for k, r in zip(some, lifted, strict=True)
-            ]
-        )
-
-    lifted, left = values.copy(), np.flatnonzero(off(np.arange(len(times)), values) > SAME)
-    if not len(left):
-        return program
-    while len(left):
-        lifted[left] = np.minimum(lifted[left] + LIFT, rolls.most)
-        more = off(left, lifted[left]) > SAME
-        left = left[more & (lifted[left] < rolls.most)]
-    # A little more, so that nothing is missed between the keys.
-    lifted = np.where(lifted > values, np.minimum(lifted + LIFT, rolls.most), values)
-    # Once up it does not come down again before it leaves.
-    lifted = np.maximum.accumulate(lifted)
-    keys = []
-    for t, v in zip(times, lifted.tolist(), strict=True):
-        key = kept.key(kept.find(float(t)) or 0)
-        keys.append(key._replace(arriving=v, leaving=key.leaving if t == span.last else v))
-    return program.with_curves({name: _bounded(automatic_slopes(put(kept, keys), times.tolist()), rolls, span)})
-
-
-#: Step of the difference that gives the speed with which what is held moves, frames.
-_STEP = 1.0 / 64.0
-
-
-def _eased(program: Program, bound: Bound, control: str, on: str, inside: float, edge: float, until: float) -> Program:
-    """Fades what a hold changes a control by from one of its edges outward: a cubic that begins with the place and the speed of
-    what is held, and ends with nothing. inside: a frame of the hold."""
-    placed = bound.controls[control]
-    names = program.channel_names()
-    length = abs(until - edge)
-    if length <= 0.0:
-        return program
-    out = 1.0 if until > edge else -1.0
-    side = LEAVING if out > 0.0 else ARRIVING
-    node = program.world if on == "world" else program.nodes[retether.anchor_of(on)]
-    seen = retether.seen_from(program, node, bound, placed.control, inside, LEAVING)
-    at = edge + out * _STEP * np.arange(3.0)
-    poses = program.evaluate(at, side, only=[node, placed.space])
-    size = program.sizes(at, side, node)[:, None]
-    near = program.now(edge, placed.channels, side)
-    wanted = place_in(
-        poses.pos[:, node] + rotate(poses.rot[:, node], size * np.array(seen[:3])),
-        multiply(poses.rot[:, node], np.broadcast_to(np.array(seen[3:]), (3, 4))),
-        Space(poses.pos[:, placed.space], poses.rot[:, placed.space], poses.size(placed.slot)),
-        placed.control.order, near,
-    )  # fmt: skip
-    speeds = out * (-3.0 * wanted[:, 0] + 4.0 * wanted[:, 1] - wanted[:, 2]) / (2.0 * _STEP)
-    changed: dict[str, Curve] = {}
-    for k, c in enumerate(placed.channels):
-        old = program.take.curves.get(names[c], EMPTY)
-        default = float(program.defaults[c])
-        kept = insert(insert(old, edge, default), until, default)
-        key = kept.key(kept.find(edge) or 0)
-        value, slope = (key.leaving, key.slope_out) if out > 0.0 else (key.arriving, key.slope_in)
-        off = float(wrap_near(wanted[k, 0] - value, 0.0) if k >= 3 else wanted[k, 0] - value)
-        more = float(speeds[k]) - slope
-        changed[names[c]] = put(kept, _faded(kept, edge, until, off, out * more))
-    return program.with_curves(changed)
-
-
-def _faded(kept: Curve, edge: float, until: float, off: float, speed: float) -> list[Key]:
-    """Keys of a curve between two times with a cubic on top that has a value and a speed away from the edge there, and ends with
-    nothing."""
-    length, out = abs(until - edge), 1.0 if until > edge else -1.0
-    keys = []
-    for key in kept.all_keys():
-        u = out * (key.time - edge) / length
-        if not 0.0 <= u <= 1.0:
-            continue
-        more = off * (1.0 - 3.0 * u * u + 2.0 * u**3) + speed * length * (u - 2.0 * u * u + u**3)
-        slope = out * (off * (6.0 * u * u - 6.0 * u) / length + speed * (1.0 - 4.0 * u + 3.0 * u * u))
-        new = key._replace(rule=FREE)
-        arrives, leaves = (u > 0.0, u < 1.0) if out > 0.0 else (u < 1.0, u > 0.0)
-        if arrives:
-            new = new._replace(arriving=key.arriving + more, slope_in=key.slope_in + slope)
-        if leaves:
-            new = new._replace(
-                leaving=key.leaving + more, slope_out=key.slope_out + (0.0 if key.kind == STEPPED else slope)
-            )
-        keys.append(new)
-    return keys
 
 
 @offered
@@ -789,10 +575,11 @@ class PlantParts(Operation):
             when=("each", ("one",)),
             help="A foot that rolls is held by what of it stands: heel, sole, ball.",
         ),
+        replace(OF, when=("each", ("one",))),
     )  # fmt: skip
 
     def offered_for(self, bound: Bound) -> bool:
-        return any(c.control.touches for c in following(bound))
+        return bool(ends_of(bound))
 
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
@@ -813,13 +600,14 @@ class PlantParts(Operation):
         return found
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
-        return {"on": tuple(a for a in anchors(program) if a[0] != retether.OWN)}
+        return {"on": tuple(a for a in anchors(program) if a[0] != retether.OWN), **ends_offered(program, parts)}
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
         last = float(program.take.last if asked.last is None else asked.last)
         plant = Plant(
-            asked.parts, c["on"], asked.first, last, c["ease"], c["before"], c["at"], c["hold"] == "rolls", c["gives"], c["within"]
+            asked.parts, c["on"], asked.first, last, c["ease"], c["before"], c["at"], c["hold"] == "rolls", c["gives"], c["within"],
+            c["of"],
         )  # fmt: skip
         where = stretch_words(asked.first, asked.last)
         if c["each"] == "all":

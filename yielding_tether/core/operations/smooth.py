@@ -278,7 +278,7 @@ def _stands(program: Program, bound: Bound, first: float, last: float) -> list[t
         middle = np.array([0.5 * (max(c.begin, first) + min(c.end, last))])
         state = bound.state(program.sample(middle, LEAVING, bound.driver_channels))
         if state in bound.keyed_systems and any(
-            x.touches and x.rests_on == c.joint for x in bound.systems[state].controls
+            x.is_end and x.rests_on == c.joint for x in bound.systems[state].controls
         ):
             found.append((c.begin, c.end))
     return found

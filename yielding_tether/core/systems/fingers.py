@@ -62,6 +62,7 @@ class Fingers(System):
             Control(
                 hand(part).control_of(finger), f"tip of {in_words(part.joints[finger.run[0]])}",
                 part.joint_orders[finger.run[2]], Handle("cradle", ("move", "turn"), end), both, part.joints[0], end,
+                tip=True,
             )
             for finger, end in ends
         )  # fmt: skip

@@ -65,7 +65,8 @@ class Control:
     that is its own space ("" the world); `rests_on`: the joint on which it rests, and must reach. `is_joint`: it is the
     joint of its name, which stays where it hangs and turns with what it follows. `shows`: of a computed one, the channel
     (control, name) that says where it stands, and that is fitted anew where it follows something else. `touches`: whether
-    what rests on it stands on things or holds them."""
+    what rests on it stands on things or holds them, with all that hangs below; `tip`: whether that is one of several ends, each of
+    which does so by itself."""
 
     name: str
     label: str
@@ -77,6 +78,12 @@ class Control:
     is_joint: bool = False
     shows: tuple[str, str] = ("", "")
     touches: bool = False
+    tip: bool = False
+
+    @property
+    def is_end(self) -> bool:
+        """Whether what rests on it stands on things or holds them."""
+        return self.touches or self.tip
 
     @property
     def stands(self) -> bool:

@@ -1,0 +1,262 @@
+"""How a hold is led, kept and left on the curves of what it holds: constant while it lasts, a cubic on top of the keys outside of
+it; of a foot that rolls the roll, about heel or ball alone while the sole is not on."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+
+import numpy as np
+
+from ..contacts import spots_of
+from ..curves import (
+    ARRIVING,
+    AUTOMATIC,
+    EMPTY,
+    FREE,
+    LEAVING,
+    SMOOTH,
+    STEPPED,
+    Curve,
+    Key,
+    automatic_slopes,
+    curve,
+    insert,
+    put,
+    sample,
+    without,
+)
+from ..curves import over as put_over
+from ..program import Program
+from ..rig import Bound
+from ..systems.place import place_in
+from ..systems.system import Rolling, Space
+from ..takes import Take
+from ..transforms import Floats, inverse, multiply, rotate, wrap_near
+from . import retether
+
+#: A place that is left by no more than this (metres, radians) is held.
+SAME = 1e-6
+#: By how much (radians) the heel comes up at a time where a leg is too short.
+LIFT = 0.01
+#: Step of the difference that gives the speed with which what is held moves, frames.
+_STEP = 1.0 / 64.0
+
+
+class Span(NamedTuple):
+    """A hold of one part: its first and last frame, those of its sole, from when it is led there and until when it fades; whether
+    it is the ball that stands before the sole, and after it; the control that holds it."""
+
+    first: float
+    last: float
+    flat: tuple[float, float]
+    start: float
+    end: float
+    ball: tuple[bool, bool]
+    part: tuple[str, str]
+    control: str
+
+
+def rolled(program: Program, rolls: Rolling, span: Span) -> Curve:
+    """The curve of a roll that turns about heel or ball alone before the sole is on and after it, and not at all while it is; as it
+    was elsewhere."""
+    kept, default = program.curve(rolls.channel), float(program.defaults[rolls.channel])
+    a, b = span.flat
+    times = np.unique([span.first, a, b, span.last, *np.arange(np.ceil(span.first), span.last)])
+    if len(kept):
+        times = np.union1d(times, kept.times[(kept.times > span.first) & (kept.times < span.last)])
+    times = times[(times <= a) | (times >= b)]
+    values = sample(kept, times, LEAVING, default) if len(kept) else np.zeros(len(times))
+    for outside, ball in zip((times < a, times > b), span.ball, strict=True):
+        values = np.where(outside, np.clip(values, *((0.0, rolls.most) if ball else (-np.pi, 0.0))), values)
+    values = np.where((times >= a) & (times <= b), 0.0, values)
+    keys = [Key(float(t), v, v, kind=SMOOTH, rule=AUTOMATIC) for t, v in zip(times, values.tolist(), strict=True)]
+    made = automatic_slopes(curve(keys), times.tolist())
+    result = put_over(kept, made.all_keys(), span.first, span.last, default)
+    # What stands there leads on at the speed that the foot has beyond it.
+    start, end = (result.key(result.find(t) or 0) for t in (span.first, span.last))
+    ends = [
+        start._replace(arriving=start.leaving, slope_out=start.slope_in if values[0] else start.slope_out),
+        end._replace(leaving=end.arriving, slope_in=end.slope_out if values[-1] else end.slope_in),
+    ]
+    return _bounded(put(result, ends), rolls, span)
+
+
+def _bounded(kept: Curve, rolls: Rolling, span: Span) -> Curve:
+    """A roll whose slopes keep it on the side of its stage between keys too: about the heel it is never above nothing, about the
+    ball never below it, nor so far that it would turn about the tip. A cubic lies between its control points (Bernstein)."""
+    a, b = span.flat
+    for t in (span.start, span.end):
+        kept = insert(kept, t, 0.0)
+    for (first, last), ball in zip(((span.first, a), (b, span.last)), span.ball, strict=True):
+        low, high = (0.0, rolls.most) if ball else (-np.pi, 0.0)
+        keys = [k for k in kept.all_keys() if first <= k.time <= last]
+        for n in range(len(keys) - 1):
+            one, other = keys[n : n + 2]
+            third = (other.time - one.time) / 3.0
+            out = np.clip(one.slope_out, (low - one.leaving) / third, (high - one.leaving) / third)
+            into = np.clip(other.slope_in, (other.arriving - high) / third, (other.arriving - low) / third)
+            keys[n], keys[n + 1] = one._replace(slope_out=float(out)), other._replace(slope_in=float(into))
+        # Within a stage both sides of a key have the lesser slope.
+        for n in range(1, len(keys) - 1):
+            least = min(keys[n].slope_in, keys[n].slope_out, key=abs)
+            keys[n] = keys[n]._replace(slope_in=least, slope_out=least)
+        # And what is beyond the hold, as far as it is led there or fades, has that of its edge.
+        if keys and first == span.first and span.start < first:
+            keys[0] = keys[0]._replace(slope_in=keys[0].slope_out)
+        if keys and last == span.last and span.end > last:
+            keys[-1] = keys[-1]._replace(slope_out=keys[-1].slope_in)
+        kept = put(kept, [k._replace(rule=FREE) for k in keys])
+    return kept
+
+
+def stilled(
+    program: Program,
+    channels: list[int],
+    first: float,
+    last: float,
+    edges: list[tuple[float, float]],
+    at: float | None = None,
+) -> dict[str, Curve]:
+    """Channels that stay as they are at the first frame of a hold, or at a value, so that what rests on its control does not move
+    in it; what that changes fades outward from each edge."""
+    names = program.channel_names()
+    changed: dict[str, Curve] = {}
+    for c in channels:
+        kept = program.curve(c)
+        if not len(kept):
+            continue
+        default = float(program.defaults[c])
+        value = float(program.now(first, [c])[0]) if at is None else at
+        for edge, until in edges:
+            kept = insert(insert(kept, edge, default), until, default)
+            if until == edge:
+                # Without an ease it begins or ends at once.
+                continue
+            key = kept.key(kept.find(edge) or 0)
+            out = until > edge
+            now, slope = (key.leaving, key.slope_out) if out else (key.arriving, key.slope_in)
+            kept = put(kept, _faded(kept, edge, until, value - now, -slope if out else slope))
+        changed[names[c]] = constant(program.take, kept, default, value, first, last)
+    return changed
+
+
+def constant(take: Take, kept: Curve, default: float, value: float, first: float, last: float) -> Curve:
+    """A curve that has one value from one frame to another, and is as it was elsewhere."""
+    kept = without(insert(insert(kept, first, default), last, default), first, last)
+    start, end = (kept.key(kept.find(t) or 0) for t in (first, last))
+    start = start._replace(leaving=value, slope_out=0.0, rule=FREE)
+    end = end._replace(arriving=value, slope_in=0.0, rule=FREE)
+    # Where the take begins or ends with the hold, there is nothing on its other side.
+    if first <= take.first:
+        start = start._replace(arriving=value, slope_in=0.0)
+    if last >= take.last:
+        end = end._replace(leaving=value, slope_out=0.0)
+    return put(kept, [start, end])
+
+
+def within_reach(program: Program, bound: Bound, on: str, rolls: Rolling, span: Span) -> Program:
+    """The heel comes up as far as a leg that is too short asks for, while the ball alone stands."""
+    channel, name = rolls.channel, program.channel_names()[rolls.channel]
+    kept = program.curve(channel)
+    times = kept.times[(kept.times > span.flat[1]) & (kept.times <= span.last)]
+    if not (len(times) and span.ball[1]):
+        return program
+    # At the last of them what arrives is held still.
+    side = np.where(times == span.last, ARRIVING, LEAVING)
+    values = sample(kept, times, side, 0.0)
+    node = program.world if on == "world" else program.nodes[retether.anchor_of(on)]
+    ball = spots_of(bound)[1]
+    joint = program.nodes[bound.member.id, ball.joints[0]]
+
+    def place(t: float, at: int, over: dict[int, float | Floats]) -> Floats:
+        poses = program.evaluate([t], at, over, only=[node, joint])
+        spot = poses.pos[0, joint] + float(program.sizes(np.array([t]), at, joint)[0]) * rotate(
+            poses.rot[0, joint], ball.points[0]
+        )
+        return rotate(inverse(poses.rot[0, node]), spot - poses.pos[0, node])
+
+    stood = place(span.flat[0], LEAVING, {})
+
+    def off(some: np.ndarray, lifted: Floats) -> Floats:
+        return np.array(
+            [
+                np.linalg.norm(place(times[k], int(side[k]), {channel: float(r)}) - stood)
+                for k, r in zip(some, lifted, strict=True)
+            ]
+        )
+
+    lifted, left = values.copy(), np.flatnonzero(off(np.arange(len(times)), values) > SAME)
+    if not len(left):
+        return program
+    while len(left):
+        lifted[left] = np.minimum(lifted[left] + LIFT, rolls.most)
+        more = off(left, lifted[left]) > SAME
+        left = left[more & (lifted[left] < rolls.most)]
+    # A little more, so that nothing is missed between the keys.
+    lifted = np.where(lifted > values, np.minimum(lifted + LIFT, rolls.most), values)
+    # Once up it does not come down again before it leaves.
+    lifted = np.maximum.accumulate(lifted)
+    keys = []
+    for t, v in zip(times, lifted.tolist(), strict=True):
+        key = kept.key(kept.find(float(t)) or 0)
+        keys.append(key._replace(arriving=v, leaving=key.leaving if t == span.last else v))
+    return program.with_curves({name: _bounded(automatic_slopes(put(kept, keys), times.tolist()), rolls, span)})
+
+
+def eased(program: Program, bound: Bound, control: str, on: str, inside: float, edge: float, until: float) -> Program:
+    """Fades what a hold changes a control by from one of its edges outward: a cubic that begins with the place and the speed of
+    what is held, and ends with nothing. inside: a frame of the hold."""
+    placed = bound.controls[control]
+    names = program.channel_names()
+    length = abs(until - edge)
+    if length <= 0.0:
+        return program
+    out = 1.0 if until > edge else -1.0
+    side = LEAVING if out > 0.0 else ARRIVING
+    node = program.world if on == "world" else program.nodes[retether.anchor_of(on)]
+    seen = retether.seen_from(program, node, bound, placed.control, inside, LEAVING)
+    at = edge + out * _STEP * np.arange(3.0)
+    poses = program.evaluate(at, side, only=[node, placed.space])
+    size = program.sizes(at, side, node)[:, None]
+    near = program.now(edge, placed.channels, side)
+    wanted = place_in(
+        poses.pos[:, node] + rotate(poses.rot[:, node], size * np.array(seen[:3])),
+        multiply(poses.rot[:, node], np.broadcast_to(np.array(seen[3:]), (3, 4))),
+        Space(poses.pos[:, placed.space], poses.rot[:, placed.space], poses.size(placed.slot)),
+        placed.control.order, near,
+    )  # fmt: skip
+    speeds = out * (-3.0 * wanted[:, 0] + 4.0 * wanted[:, 1] - wanted[:, 2]) / (2.0 * _STEP)
+    changed: dict[str, Curve] = {}
+    for k, c in enumerate(placed.channels):
+        old = program.take.curves.get(names[c], EMPTY)
+        default = float(program.defaults[c])
+        kept = insert(insert(old, edge, default), until, default)
+        key = kept.key(kept.find(edge) or 0)
+        value, slope = (key.leaving, key.slope_out) if out > 0.0 else (key.arriving, key.slope_in)
+        off = float(wrap_near(wanted[k, 0] - value, 0.0) if k >= 3 else wanted[k, 0] - value)
+        more = float(speeds[k]) - slope
+        changed[names[c]] = put(kept, _faded(kept, edge, until, off, out * more))
+    return program.with_curves(changed)
+
+
+def _faded(kept: Curve, edge: float, until: float, off: float, speed: float) -> list[Key]:
+    """Keys of a curve between two times with a cubic on top that has a value and a speed away from the edge there, and ends with
+    nothing."""
+    length, out = abs(until - edge), 1.0 if until > edge else -1.0
+    keys = []
+    for key in kept.all_keys():
+        u = out * (key.time - edge) / length
+        if not 0.0 <= u <= 1.0:
+            continue
+        more = off * (1.0 - 3.0 * u * u + 2.0 * u**3) + speed * length * (u - 2.0 * u * u + u**3)
+        slope = out * (off * (6.0 * u * u - 6.0 * u) / length + speed * (1.0 - 4.0 * u + 3.0 * u * u))
+        new = key._replace(rule=FREE)
+        arrives, leaves = (u > 0.0, u < 1.0) if out > 0.0 else (u < 1.0, u > 0.0)
+        if arrives:
+            new = new._replace(arriving=key.arriving + more, slope_in=key.slope_in + slope)
+        if leaves:
+            new = new._replace(
+                leaving=key.leaving + more, slope_out=key.slope_out + (0.0 if key.kind == STEPPED else slope)
+            )
+        keys.append(new)
+    return keys
