@@ -549,7 +549,8 @@ def measure_contacts(
     old = [_when_it_was(c, then) for c in told]
     found = []
     for contact, earlier, now, was in zip(told, old, measure_all(after, told), measure_all(before, old), strict=True):
-        grown = now.place - np.interp(then(now.times, LEAVING), was.times, was.place)
+        # Where times are others, between the quarter-frames that were measured, only the most is compared.
+        grown = now.place - was.place if then is same_time else np.zeros(1)
         k, most = int(np.argmax(grown)), float(was.place.max())
         allowed = tolerance[0] if tolerance and most > STILL[0] else 0.0
         found.append(Held(
