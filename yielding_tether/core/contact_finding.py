@@ -32,6 +32,8 @@ LEAST = 0.17
 GAP, GUESSED = 0.018, 0.03
 #: A point stands on a set piece where that is at hand, but for one that moves this many times as much under it as the world.
 CLEARLY = 1.5
+#: How much farther from its joint than at rest a surface may be, as where fingers straighten.
+FARTHER = 1.25
 #: The share of frames on which a world without set pieces is reached by its lowest end: that height is the ground.
 GROUND = 0.02
 #: Smoothing (seconds) is as little as brings the noise of the speed below this share of that of a rest, and no more than this.
@@ -57,13 +59,15 @@ BREATH, NEAR = 0.12, 0.008
 
 
 class End(NamedTuple):
-    """A hand, a foot or a fingertip: its part, its joint, what of it rests, and points on its surface (P, 3) in joints (P,)."""
+    """A hand, a foot or a fingertip: its part, its joint, what of it rests, and points on its surface (P, 3) in joints (P,), which
+    are within `reach` (metres) of its joint."""
 
     bound: Bound
     joint: str
     spots: tuple[Spot, ...]
     surface: Spot
     tip: bool = False
+    reach: float = 0.0
 
 
 class Rest(NamedTuple):
@@ -93,7 +97,8 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None, loose
         member = end.bound.member
         own = program.nodes[member.id, end.joint]
         # A body that grows is as large as it mostly is.
-        tall = float(np.median(program.sizes(frames, LEAVING, own))) * _height(member)
+        sizes = program.sizes(frames, LEAVING, own)
+        tall, reach = float(np.median(sizes)) * _height(member), float(sizes.max()) * end.reach
         rests: dict[str, list[tuple[tuple[str, str], Rest]]] = {}
         for spot in end.spots:
             tried: list[tuple[float, tuple[str, str], Rest]] = []
@@ -101,10 +106,16 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None, loose
                 node = program.world if anchor[0] == WORLD else program.nodes[anchor]
                 way = _way(program, spot, member.id, node)
                 mine = [s for m, s in surfaces if (m.id, s.joint) == anchor]
+                gap = loose * (GAP if surfaces else GUESSED) * tall
+                if not program.rig.slot_of(node) and _far(way[:, :3], reach, mine, ground) > gap:
+                    # What never comes near is not looked at any closer.
+                    continue
                 for rest in _rests(way, rate, tall, least, loose):
                     touching = spot if spot.name else end.surface
-                    gap = _gap(program, member.id, touching, node, mine, ground, frames[rest.first : rest.last + 1])
-                    if gap <= loose * (GAP if surfaces else GUESSED) * tall:
+                    if (
+                        _gap(program, member.id, touching, node, mine, ground, frames[rest.first : rest.last + 1])
+                        <= gap
+                    ):
                         tried.append((rest.strays * (1.0 if mine else CLEARLY) + 1e-9, anchor, rest))
             # It stands on one thing at a time: on that in which it moves least.
             taken: list[tuple[tuple[str, str], Rest]] = []
@@ -143,7 +154,7 @@ def _ends(bound: Bound) -> list[End]:
     found, spots = [], spots_of(bound)
     for control in ends_of(bound):
         member, joint = bound.member, control.control.rests_on
-        surface = _surface(member, joint)
+        surface, size = _surface(member, joint), 0.0
         if not spots:
             bones = member.skeleton
             places, turns = bones.rest_pose
@@ -152,7 +163,7 @@ def _ends(bound: Bound) -> list[End]:
             size = float(np.linalg.norm(reach, axis=1).max(initial=0.0)) or 0.05 * _height(member)
             points = np.concatenate([np.zeros((1, 3)), size / np.sqrt(2.0) * np.eye(3)])
         mine = spots or (Spot("", (joint,) * 4, points),)
-        found.append(End(bound, joint, mine, surface, control.control.tip))
+        found.append(End(bound, joint, mine, surface, control.control.tip, FARTHER * size))
     return found
 
 
@@ -233,6 +244,12 @@ def _gap(
     local = rotate(inverse(poses.rot[:, node])[:, None], spots - poses.pos[:, node][:, None]) / grown[:, None, None]
     gaps = [grown * np.maximum(signed_distance(shape, local), 0.0).min(axis=1) for shape in shapes]
     return float(np.median(np.min(gaps, axis=0)))
+
+
+def _far(places: Floats, reach: float, shapes: Sequence[Shape], ground: float) -> float:
+    """How far (metres) what is within reach of places (F, 3) in a thing stays from its shapes, or from the ground, at least."""
+    off = np.min([signed_distance(s, places) for s in shapes], axis=0) if shapes else places[:, 1] - ground
+    return float(off.min()) - reach
 
 
 def _ground(program: Program, ends: Sequence[End]) -> float:
