@@ -21,6 +21,7 @@ from yielding_tether.core.operations.pose import Drag
 from yielding_tether.core.operations.pose import apply as pose
 from yielding_tether.core.parts import Finger, HandPart
 from yielding_tether.core.program import Poses, Program
+from yielding_tether.core.takes import Contact
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.demo.marl import marl
@@ -92,6 +93,12 @@ class Tips(unittest.TestCase):
             self.assertEqual(sorted(c.joint for c in found), list(self.TIPS))
             for c in found:
                 self.assertLessEqual(max(abs(c.first - 140.0), abs(c.last - 150.0)), 2.0, c)
+
+    def test_what_they_are_planted_on_is_what_their_hand_holds_until_they_have_contacts(self) -> None:
+        suggest = OPERATIONS["plant"].suggest
+        self.assertEqual(suggest(demo(), (HAND,), 130.0, 180.0, {}), {"on": "rail/rail"})
+        deck = demo().on(replace(demo().take, contacts=(Contact("marl", "thumb.tip.L", "deck", "deck", 120.0, 150.0),)))
+        self.assertEqual(suggest(deck, (HAND,), 130.0, 180.0, {}), {"on": "deck/deck"})
 
     def test_what_they_can_not_hold_is_told(self) -> None:
         with self.assertRaisesRegex(CoreError, "left hand has no end 'thumb': it has thumb.tip.L.ik, finger1.tip.L.ik"):

@@ -54,6 +54,28 @@ class Planks(OnStrands):
         self.assertLess(self.planks("arm.L")[0]["slip"], 1e-4)
         self.assertEqual(self.errors, [])
 
+    def test_fingertips_are_planted_each_by_itself(self) -> None:
+        page = self.bench()
+        self.select(page, "left hand", 130, 180)
+        offer = choose(page, "Plant")
+        expect(page.get_by_role("combobox", name="on")).to_have_value("Rail")
+        offer.get_by_role("button", name="tip of finger 1", exact=True).click()
+        expect(page.get_by_test_id("sentence")).to_contain_text(
+            "Marl's left finger 1 tip on the rail slips 0 mm and 0.00°"
+        )
+        page.keyboard.press("Enter")
+        self.wait_for_revision(page, "Plant left hand on Rail")
+        (plank,) = self.planks("fingers.L")
+        self.assertEqual(
+            (plank["of"], plank["anchor"], plank["first"], plank["last"]), ("left finger 1 tip", "the rail", 130, 180)
+        )
+        self.assertLess(plank["slip"], 1e-6)
+        self.to_frame(page, 150)
+        expect(page.get_by_label("Part card")).to_contain_text(
+            "Left finger 1 tip on the rail, frames 130–180, slips 0 mm"
+        )
+        self.assertEqual(self.errors, [])
+
     def test_a_nudge_is_tried_with_a_little_and_told_by_how_much(self) -> None:
         page = self.bench()
         foot = [n for m, n in self.http.get(f"/takes/{self.take()}").json()["joints"] if m == "marl"].index("foot.L")

@@ -81,11 +81,15 @@ def anchor_node(program: Program, contact: Contact) -> int:
 
 def reads(program: Program, contact: Contact) -> str:
     """A contact as the animator reads it: of a limb its name, of a hand's fingertip that of its joint."""
-    bound = part_of(program, contact)
-    who = (
-        bound.who if bound.part.touches else f"{bound.member.name}'s {program.rig.words(contact.member, contact.joint)}"
-    )
+    bound, end = part_of(program, contact), end_words(program, contact)
+    who = f"{bound.member.name}'s {end}" if end else bound.who
     return f"{who} on {anchor_reads(program, contact)}"
+
+
+def end_words(program: Program, contact: Contact) -> str:
+    """Which of several ends of a part a contact is about, as the animator reads it; nothing where there is one."""
+    alone = part_of(program, contact).part.touches
+    return "" if alone else program.rig.words(contact.member, contact.joint)
 
 
 def anchor_reads(program: Program, contact: Contact) -> str:

@@ -11,7 +11,7 @@ import numpy as np
 from ..core.cast import Member
 from ..core.channels import Channel, in_words
 from ..core.clips import Clip
-from ..core.contacts import anchor_reads, end_of, kept_end, measure_all, part_of
+from ..core.contacts import anchor_reads, end_of, end_words, kept_end, measure_all, part_of
 from ..core.curves import EMPTY, LEAVING, Curve, sample
 from ..core.errors import CoreError
 from ..core.findings import Finding
@@ -308,7 +308,7 @@ def planks(program: Program, only: Sequence[tuple[str, str]] | None = None) -> d
     found: dict[tuple[str, str], list[s.Plank]] = {}
     for c, x in zip(contacts, measure_all(program, contacts), strict=True):
         plank = s.Plank(
-            id=c.id, anchor=anchor_reads(program, c), on=named(c), first=c.first, last=c.last,
+            id=c.id, anchor=anchor_reads(program, c), of=end_words(program, c), on=named(c), first=c.first, last=c.last,
             slip=float(x.place.max()), turn=float(x.turn.max()), depth=float(x.depth.max()), hover=float(x.hover.max()),
             points=[s.PlankPoint(name=p.name, first=p.first, last=p.last) for p in c.points],
         )  # fmt: skip

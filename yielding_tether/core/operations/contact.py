@@ -46,9 +46,15 @@ def found(program: Program, parts: Parts, first: float, last: float, loose: floa
 
 def nearest(program: Program, part: tuple[str, str], first: float, last: float) -> Contact | None:
     """The contact of a part that overlaps a stretch most, or is nearest to it: one of the take's, else one that its motion
-    shows."""
-    joints = program.bound(*part).part.joints
-    there = [c for c in program.take.contacts if c.member == part[0] and c.joint in joints] or find(program, [part])
+    shows; of fingertips else that of the hand from which they hang."""
+    bound = program.bound(*part)
+    mine = [c for c in program.take.contacts if c.member == part[0]]
+    bones = bound.member.skeleton
+    above = bones.index[bound.part.joints[0]]
+    there = (
+        [c for c in mine if c.joint in bound.part.joints] or find(program, [part])
+        or [c for c in mine if above in bones.descendants(bones.index[c.joint])]
+    )  # fmt: skip
     return max(there, key=lambda c: min(c.last, last) - max(c.first, first), default=None)
 
 

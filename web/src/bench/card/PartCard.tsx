@@ -82,7 +82,7 @@ export function PartCard() {
         ?.contacts.filter((c) => frame >= c.first && frame <= c.last)
         .map((c) => (
           <Typography key={c.id} sx={{ fontSize: 12.5 }}>
-            On {c.anchor},{" "}
+            {c.of ? `${capital(c.of)} on` : "On"} {c.anchor},{" "}
             <Link component="button" underline="hover" sx={{ fontSize: 12.5, verticalAlign: "baseline" }} onClick={() => void offer(operations, info!, { parts: [focus], first: c.first, last: c.last }, "plant")}>
               frames {c.first}–{c.last}
             </Link>
