@@ -101,6 +101,11 @@ class Tips(unittest.TestCase):
         self.assertEqual(suggest(deck, (HAND,), 130.0, 180.0, {}), {"on": "deck/deck"})
 
     def test_what_they_can_not_hold_is_told(self) -> None:
+        # The hand rises by more than fingers reach: told once, by the farthest of them.
+        done = run(program := passing("ty", 1.0), "plant", Asked((HAND,), 140.0, 150.0, {"on": "rail/rail"}))
+        (told,) = (n for n in done.proof.notes if "does not reach" in n)
+        farthest = 1000.0 * max(strays(program.on(done.take), j, 140.0, 150.0)[0] for j in (*self.TIPS, "thumb.tip.L"))
+        self.assertAlmostEqual(float(told.split(" mm")[0].rpartition(" ")[2]), farthest, delta=0.1)
         with self.assertRaisesRegex(CoreError, "left hand has no end 'thumb': it has thumb.tip.L.ik, finger1.tip.L.ik"):
             run(demo(), "plant", Asked((HAND,), 130.0, 180.0, {"on": "rail/rail", "of": "thumb"}))
 

@@ -132,15 +132,13 @@ def _by_themselves(program: Program, ends: Sequence[End], found: Sequence[Contac
     tips = {(e.bound.member.id, e.joint): e.bound.member.skeleton for e in ends if e.tip}
 
     def held(c: Contact) -> bool:
-        bones = tips.get((c.member, c.joint))
-        hands = [
-            o
-            for o in (*found, *program.take.contacts)
-            if o.member == c.member and o.begin <= c.end and o.end >= c.begin
-        ]
-        return bones is not None and any(
-            o.joint != c.joint and bones.index[c.joint] in bones.descendants(bones.index[o.joint]) for o in hands
-        )
+        if (bones := tips.get((c.member, c.joint))) is None:
+            return False
+        hands = {
+            o.joint for o in (*found, *program.take.contacts)
+            if o.member == c.member and o.joint != c.joint and o.begin <= c.end and o.end >= c.begin
+        }  # fmt: skip
+        return any(bones.index[c.joint] in bones.descendants(bones.index[h]) for h in hands)
 
     return [c for c in found if not held(c)]
 

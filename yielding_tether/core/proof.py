@@ -419,30 +419,26 @@ def unmatched_speed(program: Program, bound: Bound, frame: float) -> str:
 
 def unreached(program: Program, bound: Bound, frames: Floats) -> list[tuple[float, float, float]]:
     """Stretches (first, last, greatest metres) of frames over which a joint does not reach the control it rests on, while
-    that control's system drives alone."""
-    found: list[tuple[float, float, float]] = []
-    shares = program.sample(frames, LEAVING, bound.driver_channels)
-    for name, mine in bound.systems.items():
-        for control in mine.controls:
+    that control's system drives alone; of a part with several such the farthest at each frame."""
+    off = np.zeros(len(frames))
+    driving = bound.driving(program.sample(frames, LEAVING, bound.driver_channels))
+    for k, mine in enumerate(bound.systems.values()):
+        driven = driving == k
+        for control in mine.controls if driven.any() else ():
             placed = bound.controls.get(control.name)
             if placed is None or not control.stands or bound.part.free or control.rests_on not in bound.part.joints:
                 # What hangs from nothing is wherever its control puts it.
                 continue
-            driven = bound.driving(shares) == list(bound.systems).index(name)
-            if not driven.any():
-                continue
             joint = program.nodes[bound.member.id, control.rests_on]
             aim = mine.system.aim(bound, control.name)
             poses = program.evaluate(frames[driven], only=[joint, aim])
-            off = np.zeros(len(frames))
-            off[driven] = np.linalg.norm(poses.pos[:, joint] - poses.pos[:, aim], axis=1)
-            far = np.concatenate([[False], off > OUT_OF_REACH, [False]])
-            edges = np.flatnonzero(far[1:] != far[:-1])
-            found += [
-                (float(frames[a]), float(frames[b]), float(off[a : b + 1].max()))
-                for a, b in zip(edges[::2], edges[1::2] - 1, strict=True)
-            ]
-    return found
+            off[driven] = np.maximum(off[driven], np.linalg.norm(poses.pos[:, joint] - poses.pos[:, aim], axis=1))
+    far = np.concatenate([[False], off > OUT_OF_REACH, [False]])
+    edges = np.flatnonzero(far[1:] != far[:-1])
+    return [
+        (float(frames[a]), float(frames[b]), float(off[a : b + 1].max()))
+        for a, b in zip(edges[::2], edges[1::2] - 1, strict=True)
+    ]
 
 
 def prove(
