@@ -10,6 +10,7 @@ import numpy as np
 from tests.depth import DEPTH
 from yielding_tether.core.channels import TRAITS
 from yielding_tether.core.clips import copy
+from yielding_tether.core.contacts import reads
 from yielding_tether.core.curves import ARRIVING, FREE, LEAVING, SMOOTH, STEPPED, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import Finding, find_all
@@ -454,10 +455,7 @@ class Days(unittest.TestCase):
         self.assertTrue(proof.unchanged_outside)
         self.assertGreaterEqual(proof.departure_place.value, place[inside].max(initial=0.0) - 1e-9)
         for held in proof.contacts:
-            (contact,) = (
-                c for c in after.take.contacts
-                if (c.member, c.first) == (held.member, held.first) and c.joint in after.bound(held.member, held.part).part.joints
-            )  # fmt: skip
+            (contact,) = (c for c in after.take.contacts if (reads(after, c), c.first) == (held.label, held.first))
             if contact.points:
                 # Of a foot that rolls heel and ball stand at other times: `test_rolling_plant` measures them.
                 continue
