@@ -136,7 +136,7 @@ class Holds(unittest.TestCase):
         program = clean(0)
         plant = OPERATIONS["plant"]
         able = [b.part.name for b in program.bounds.values() if plant.offered_for(b)]
-        self.assertEqual(sorted(able), ["arm.L", "arm.R", "leg.L", "leg.R"])
+        self.assertEqual(sorted(able), ["arm.L", "arm.R", "fingers.L", "fingers.R", "leg.L", "leg.R"])
         self.assertEqual(plant.suggest(program, (("marl", "leg.R"),), 90.0, 100.0, {}), {"on": "deck/deck"})
         outcome = run(program, "plant", Asked((("marl", "leg.R"),), 90.0, 100.0, {"on": "deck/deck"}))
         self.assertEqual(outcome.label, "Plant right leg on Deck, frames 90 to 100")
