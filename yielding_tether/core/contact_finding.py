@@ -112,10 +112,8 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None, loose
                     continue
                 for rest in _rests(way, rate, tall, least, loose):
                     touching = spot if spot.name else end.surface
-                    if (
-                        _gap(program, member.id, touching, node, mine, ground, frames[rest.first : rest.last + 1])
-                        <= gap
-                    ):
+                    there = frames[rest.first : rest.last + 1]
+                    if _gap(program, member.id, touching, node, mine, ground, there) <= gap:
                         tried.append((rest.strays * (1.0 if mine else CLEARLY) + 1e-9, anchor, rest))
             # It stands on one thing at a time: on that in which it moves least.
             taken: list[tuple[tuple[str, str], Rest]] = []

@@ -78,7 +78,7 @@ def on_anchor(
 
 
 #: Which of several ends is meant.
-OF = Choice("of", "of it", "name", "", help="Which finger: left out, each.")
+OF = Choice("of", "of it", "name", "", help="Which of its ends: left out, each.")
 
 
 def ends_offered(program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:

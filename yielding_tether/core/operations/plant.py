@@ -127,7 +127,7 @@ def apply(program: Program, asked: Plant) -> tuple[Take, Proof]:
                     f"{bound.who} fades over {after:g} frames, since it stands again at frame {held.end + after:g}."
                 )
             plan.append((part, held, replace(asked, before=min(asked.before, before), ease=min(asked.ease, after))))
-    return _done(program, plan, asked, tuple(notes))
+    return _done(program, plan, asked, tuple(dict.fromkeys(notes)))
 
 
 def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
