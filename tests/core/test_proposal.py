@@ -372,6 +372,31 @@ class Structure(unittest.TestCase):
             self.assertEqual(tuple(part.joints[k] for k in finger.run), joints)
             self.assertGreater(float(hinge @ finger.hinge), 0.8, joints)
 
+    def test_a_helper_beside_a_finger_costs_no_finger_and_one_within_it_is_told(self) -> None:
+        bones = marl().skeleton
+
+        def found(at: str, aside: V, inside: bool) -> tuple[list[tuple[str, ...]], str]:
+            new = bones.index[at] + 1
+            moved = [j.parent + (j.parent >= new) for j in bones.joints]
+            if inside:
+                moved = [new if p == new - 1 else p for p in moved]
+            joints = [replace(j, parent=p) for j, p in zip(bones.joints, moved, strict=True)]
+            joints.insert(new, Joint("aux", new - 1, aside))
+            made = propose(Skeleton(tuple(joints)))
+            hand = next(p for p in made.parts if isinstance(p, HandPart) and p.side == "left")
+            return [tuple(hand.joints[k] for k in f.run) for f in hand.fingers], " ".join(made.notes)
+
+        whole = [tuple(f"{n}{x}.L" for x in ("", ".mid", ".tip")) for n in ("thumb", "finger1", "finger2", "finger3")]
+        for at in ("finger2.L", "finger2.mid.L", "finger2.tip.L"):
+            for aside in ((0.0, 0.0, 0.0), (0.004, 0.0, 0.0), (0.0, 0.005, 0.003)):
+                with self.subTest(at=at, aside=aside):
+                    fingers, told = found(at, aside, False)
+                    self.assertEqual(fingers, whole)
+                    self.assertNotIn("aux: a finger", told)
+        fingers, told = found("finger2.mid.L", (0.0, 0.0, 0.0), True)
+        self.assertEqual(fingers, [whole[0], whole[1], whole[3]])
+        self.assertIn("finger2.mid.L, aux, finger2.tip.L: a finger that is posed joint by joint", told)
+
     def test_fingers_are_no_limbs(self) -> None:
         joints = {j for p in propose(marl().skeleton).parts if isinstance(p, LimbPart) for j in p.joints}
         self.assertFalse([j for j in joints if "finger" in j or "thumb" in j])

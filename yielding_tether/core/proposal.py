@@ -196,7 +196,7 @@ def propose(
         if below:
             word = f"{label} {'hand' if role == 'arm' else 'toes'}".replace(f" {role} ", " ")
             tip = _fk(f"{name}.tip", word, [name_of[j] for j in below], order, side)
-            fingers = _fingers(skeleton, below, rotations, pos[run.root] - pos[0]) if role == "arm" else ()
+            fingers = _fingers(bones, below, pos[run.root] - pos[0], notes) if role == "arm" else ()
             tips.append(
                 HandPart(tip.name, word, tip.joints, tip.orders, tip.moves, side, fingers=fingers) if fingers else tip
             )
@@ -207,24 +207,32 @@ def propose(
     return Proposal((root, *body, *parts, *tips), tuple(shapes), tuple(notes))
 
 
-def _fingers(skeleton: Skeleton, below: list[int], rotations: Floats | None, out: Floats) -> tuple[Finger, ...]:
-    """The fingers among the joints below a wrist: of each run that branches no more the last three joints, but for one that ends
-    nowhere and only marks a tip; `out`: from the body's middle to where the arm begins."""
-    pos, found = skeleton.rest_pose[0], list[Finger]()
-    children = {j: [c for c in below if skeleton.parents[c] == j] for j in below}
-    for leaf in (j for j in below if not children[j]):
+def _fingers(bones: _Bones, below: list[int], out: Floats, notes: list[str]) -> tuple[Finger, ...]:
+    """The fingers among the joints below a wrist: of each run that branches no more, but for helpers beside it, the last three joints
+    between which there are bones; what ends nowhere only marks a tip. `out`: from the body's middle to where the arm begins."""
+    skeleton, pos, found = bones.skeleton, bones.pos, list[Finger]()
+    children: dict[int, list[int]] = {}
+    for j in below:
+        goes_on = [c for c in bones.children[j] if bones.children[c]]
+        # What ends at once beside what goes on is no finger of its own.
+        children[j] = goes_on or sorted(bones.children[j], key=lambda c: bones.lengths[c])[-1:]
+    for leaf in (j for j in children if not children[j]):
         path = [leaf]
-        while (up := skeleton.parents[path[0]]) in children and len(children[up]) == 1:
+        while children.get(up := skeleton.parents[path[0]]) == path[:1]:
             path.insert(0, up)
-        if len(path) > 3 and (skeleton.joints[leaf].tip is None or np.linalg.norm(skeleton.offsets[leaf]) < 1e-6):
+        if len(path) > 3 and (skeleton.joints[leaf].tip is None or bones.lengths[leaf] < 1e-6):
             path.pop()
-        run = tuple(path[-3:])
-        if len(run) < 3 or min(float(np.linalg.norm(skeleton.offsets[j])) for j in run[1:]) < 1e-6:
+        runs = [tuple(path[n - 3 : n]) for n in range(len(path), 2, -1)]
+        run = next((r for r in runs if min(bones.lengths[j] for j in r[1:]) > 1e-6), None)
+        if run is None:
+            if runs:
+                names = ", ".join(skeleton.joints[j].name for j in path)
+                notes.append(f"{names}: a finger that is posed joint by joint, for a helper joint cuts it.")
             continue
         # A straight finger bends down, or towards the body where it hangs.
         along = (pos[run[2]] - pos[run[0]]) / np.linalg.norm(pos[run[2]] - pos[run[0]])
         way = np.array([0.0, -1.0, 0.0]) if abs(along[1]) < 0.8 else -out * [1.0, 0.0, 1.0]
-        hinge, _ = find_hinge(skeleton, Run(run, (run[1],)), rotations, way, "finger")
+        hinge, _ = find_hinge(skeleton, Run(run, (run[1],)), bones.rotations, way, "finger")
         a, b, c = (below.index(j) for j in run)
         found.append(Finger((a, b, c), hinge))
     return tuple(found)
