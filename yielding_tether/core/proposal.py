@@ -208,7 +208,7 @@ def propose(
 
 
 def _fingers(bones: _Bones, below: list[int], out: Floats, notes: list[str]) -> tuple[Finger, ...]:
-    """The fingers among the joints below a wrist: of each run that branches no more, but for helpers beside it, the last three joints
+    """The fingers among the joints below a wrist: of each run that branches no more (helpers aside) the last three joints
     between which there are bones; what ends nowhere only marks a tip. `out`: from the body's middle to where the arm begins."""
     skeleton, pos, found = bones.skeleton, bones.pos, list[Finger]()
     children: dict[int, list[int]] = {}
