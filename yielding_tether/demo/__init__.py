@@ -8,7 +8,6 @@ from __future__ import annotations
 import hashlib
 import pickle
 from dataclasses import replace
-from functools import cache
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -53,7 +52,6 @@ def keep() -> None:
         beside.replace(path)
 
 
-@cache
 def _made() -> list[tuple[Scene, Take]]:
     from .brindles_trot import brindles_trot
     from .cast_off import cast_off

@@ -4,6 +4,7 @@ frames; what the left legs do the right ones do half a cycle later. One fault is
 from __future__ import annotations
 
 from fractions import Fraction
+from functools import cache
 
 from ..core.cast import Member, Shape
 from ..core.curves import Curve
@@ -50,6 +51,7 @@ def tethers() -> tuple[Tether, ...]:
     return tuple(Tether("path", "brindle", f"{leg}.ik", "towpath", "towpath") for leg in DOWN)
 
 
+@cache
 def brindles_trot() -> tuple[Scene, Take]:
     """The scene and its take."""
     take = Take("Brindle's trot", Fraction(24), 0, LAST, tethers=tethers())

@@ -4,6 +4,7 @@ deck. One fault is planted: the right arm pops as IK takes over on the rail."""
 from __future__ import annotations
 
 from fractions import Fraction
+from functools import cache
 
 import numpy as np
 
@@ -63,6 +64,7 @@ def tethers() -> tuple[Tether, ...]:
     )
 
 
+@cache
 def cast_off() -> tuple[Scene, Take]:
     """The scene and its take."""
     scene = ferry_scene()

@@ -7,6 +7,7 @@ from __future__ import annotations
 import itertools
 from dataclasses import replace
 from fractions import Fraction
+from functools import cache
 
 import numpy as np
 
@@ -46,6 +47,7 @@ def tethers() -> tuple[Tether, ...]:
     return (*on_deck("marl"), Tether("deck", "crate", "crate", "deck", "deck"), *on_crate, *held)
 
 
+@cache
 def crate_and_rope() -> tuple[Scene, Take]:
     """The scene and its take."""
     scene = crate_scene()

@@ -86,6 +86,7 @@ def tethers(stage: str) -> tuple[Tether, ...]:
     return (*(t for t in on_deck() if t.member == "rail"), *mine)
 
 
+@cache
 def hauling_in() -> tuple[Scene, list[Take]]:
     """The scene and its takes."""
     scene = hauling_scene()

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 from fractions import Fraction
+from functools import cache
 
 import numpy as np
 
@@ -59,6 +60,7 @@ def tethers() -> tuple[Tether, ...]:
     )
 
 
+@cache
 def climbing() -> tuple[Scene, Take]:
     """The scene and its take."""
     scene = ladder_scene()

@@ -5,6 +5,7 @@ frames, one keyed on one system only, and a bend that flips for a few frames."""
 from __future__ import annotations
 
 from fractions import Fraction
+from functools import cache
 
 import numpy as np
 
@@ -62,6 +63,7 @@ def tethers() -> tuple[Tether, ...]:
     )
 
 
+@cache
 def lantern_round() -> tuple[Scene, Take]:
     """The scene and its take."""
     scene = lantern_scene()

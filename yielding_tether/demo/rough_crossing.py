@@ -9,6 +9,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from fractions import Fraction
+from functools import cache
 from typing import NamedTuple
 
 import numpy as np
@@ -90,6 +91,7 @@ def rough_crossing() -> tuple[Scene, Take]:
     return made.scene, made.take
 
 
+@cache
 def crossing(kind: Kind) -> Crossing:
     """A capture of a walk across the deck."""
     stances, end = _stances(kind)

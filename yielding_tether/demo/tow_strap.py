@@ -5,6 +5,7 @@ the strap, and Marl's hips follow the deck by more than all for a while."""
 from __future__ import annotations
 
 from fractions import Fraction
+from functools import cache
 
 from ..core.channels import channel_id
 from ..core.curves import Curve
@@ -47,6 +48,7 @@ def tethers() -> tuple[Tether, ...]:
     )
 
 
+@cache
 def tow_strap() -> tuple[Scene, Take]:
     """The scene and its take."""
     scene = strap_scene()
