@@ -8,7 +8,7 @@ from typing import NamedTuple
 import numpy as np
 
 from .cast import Shape
-from .transforms import Floats, Ints, inverse, rotate
+from .transforms import Floats, Ints, rotate
 
 #: Balls along a bone.
 BALLS = 17
@@ -20,36 +20,54 @@ def signed_distance(shape: Shape, points: Floats) -> Floats:
     a = np.asarray(shape.a, dtype=np.float64)
     found: Floats
     if shape.form == "block":
-        local = rotate(inverse(np.asarray(shape.turn)), points - a)
-        outside = np.maximum(np.abs(local) - 0.5 * np.asarray(shape.size), 0.0)
-        return np.asarray(np.linalg.norm(outside, axis=-1))
+        return _length(np.maximum(_outside(shape, points), 0.0))
     if shape.form == "ball":
         half = np.asarray(shape.size) if len(shape.size) == 3 else np.repeat(shape.size[0], 3)
-        local = rotate(inverse(np.asarray(shape.turn)), points - a)
-        scaled, steep = np.linalg.norm(local / half, axis=-1), np.linalg.norm(local / half**2, axis=-1)
+        local = _within(shape, points)
+        scaled, steep = _length(local / half), _length(local / half**2)
         found = np.where(steep > 1e-9, scaled * (scaled - 1.0) / np.maximum(steep, 1e-9), -half.min())
         return found
     line = np.asarray(shape.b, dtype=np.float64)
+    off = points - a
     if shape.form == "ring":
         axis = line / max(float(np.linalg.norm(line)), 1e-12)
-        off = points - a
         along = off @ axis
-        across = np.linalg.norm(off - along[..., None] * axis, axis=-1)
+        across = _length(off - along[..., None] * axis)
         return np.asarray(np.hypot(across - shape.size[0], along) - shape.size[-1])
     span = line - a
-    share = np.clip((points - a) @ span / max(float(span @ span), 1e-12), 0.0, 1.0)
-    radius = shape.size[0] + (shape.size[-1] - shape.size[0]) * share
-    return np.asarray(np.linalg.norm(points - (a + share[..., None] * span), axis=-1) - radius)
+    share = np.clip(off @ (span / max(float(span @ span), 1e-12)), 0.0, 1.0)
+    found = _length(off - share[..., None] * span)
+    found -= shape.size[0] + (shape.size[-1] - shape.size[0]) * share
+    return found
 
 
 def solid_distance(shape: Shape, points: Floats) -> Floats:
     """The same, below zero within a block too, exactly."""
     if shape.form != "block":
         return signed_distance(shape, points)
-    local = rotate(inverse(np.asarray(shape.turn)), points - np.asarray(shape.a, dtype=np.float64))
-    off = np.abs(local) - 0.5 * np.asarray(shape.size)
-    found: Floats = np.linalg.norm(np.maximum(off, 0.0), axis=-1) + np.minimum(off.max(axis=-1), 0.0)
+    off = _outside(shape, points)
+    deepest = np.maximum(np.maximum(off[..., 0], off[..., 1]), off[..., 2])
+    found: Floats = _length(np.maximum(off, 0.0)) + np.minimum(deepest, 0.0)
     return found
+
+
+def _within(shape: Shape, points: Floats) -> Floats:
+    """Points (..., 3) as the shape's own axes have them."""
+    axes = np.ascontiguousarray(rotate(np.asarray(shape.turn, dtype=np.float64), np.eye(3)).T)
+    found: Floats = (points - np.asarray(shape.a, dtype=np.float64)) @ axes
+    return found
+
+
+def _outside(shape: Shape, points: Floats) -> Floats:
+    """How far points (..., 3) are beyond each pair of a block's faces, below zero between them."""
+    found = _within(shape, points)
+    np.abs(found, out=found)
+    found -= 0.5 * np.asarray(shape.size)
+    return found
+
+
+def _length(vectors: Floats) -> Floats:
+    return np.sqrt(np.einsum("...k,...k", vectors, vectors))
 
 
 def capsules_distance(points: Floats, a: Floats, b: Floats, radii: Floats) -> Floats:

@@ -2,6 +2,7 @@ import { Box, Button, MenuItem, Select, Typography } from "@mui/material";
 import type { FitInfo, LimbSaid } from "../shared/api";
 
 const CORNERS = ["begins at", "bends at", "ends at"];
+const ROLES = { arm: "an arm", leg: "a leg" };
 
 /** What a corner of a limb is called: all between its ends bend. */
 const cornerName = (k: number, count: number) => CORNERS[k === 0 ? 0 : k === count - 1 ? 2 : 1]!;
@@ -11,13 +12,13 @@ export function Limbs({ info, limbs, at, onChange }: { info: FitInfo; limbs: Lim
   const limb = limbs[at];
   if (!limb) return null;
   const change = (what: Partial<LimbSaid>) => onChange(limbs.map((l, k) => (k === at ? { ...l, ...what } : l)));
-  const choice = (label: string, value: string, options: string[], put: (v: string) => void) => (
+  const choice = (label: string, value: string, options: string[], put: (v: string) => void, read = (o: string) => o) => (
     <Box key={label} sx={{ display: "flex", alignItems: "baseline", gap: 1 }}>
       <Typography sx={{ width: 76, fontSize: 13.5 }}>{label.replace(/ \d+$/, "")}</Typography>
       <Select size="small" variant="standard" value={value} onChange={(e) => put(e.target.value)} inputProps={{ "aria-label": label }} sx={{ flexGrow: 1, fontSize: 13.5 }}>
         {options.map((o) => (
           <MenuItem key={o} value={o}>
-            {o}
+            {read(o)}
           </MenuItem>
         ))}
       </Select>
@@ -26,7 +27,7 @@ export function Limbs({ info, limbs, at, onChange }: { info: FitInfo; limbs: Lim
   return (
     <Box component="fieldset" disabled={info.closed !== ""} sx={{ border: 0, p: 0, m: 0, mb: 1.5, "&:disabled": { opacity: 0.55, pointerEvents: "none" } }}>
       {limb.corners.map((joint, k) => choice(`${cornerName(k, limb.corners.length)}${k > 1 && k < limb.corners.length - 1 ? ` ${k}` : ""}`, joint, info.joints.slice(1), (v) => change({ corners: limb.corners.map((j, n) => (n === k ? v : j)) })))}
-      {choice("is an", limb.role, ["arm", "leg"], (v) => change({ role: v as LimbSaid["role"] }))}
+      {choice("is", limb.role, ["arm", "leg"], (v) => change({ role: v as LimbSaid["role"] }), (o) => ROLES[o as LimbSaid["role"]])}
       {choice("on the", limb.side, ["left", "right"], (v) => change({ side: v as LimbSaid["side"] }))}
       <Button size="small" variant={limb.flipped ? "contained" : "outlined"} disableElevation aria-pressed={limb.flipped} onClick={() => change({ flipped: !limb.flipped })} sx={{ mt: 1, mr: 1 }}>
         Bends the other way
