@@ -14,6 +14,7 @@ from yielding_tether.core.contact_finding import _rests, find
 from yielding_tether.core.contacts import along, measure_all, planted
 from yielding_tether.core.curves import FREE, LEAVING, LINEAR, SMOOTH, Key, curve
 from yielding_tether.core.errors import CoreError
+from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.operations.bake import Bake
 from yielding_tether.core.operations.bake import apply as bake
@@ -26,11 +27,12 @@ from yielding_tether.core.proof import prove
 from yielding_tether.core.shapes import signed_distance
 from yielding_tether.core.takes import Capture, Contact, Standing, Take
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
-from yielding_tether.demo import cast_off, lantern_round, rough_crossing
+from yielding_tether.demo import brindles_trot, cast_off, lantern_round, rough_crossing
 
 from .readings import limbs_of
 from .test_bake import crossing
 from .test_findings import clean
+from .test_hand import HAND, passing
 from .worlds import limb_member, scene, stepped
 
 LEFT, RIGHT, ARM = (("marl", "leg.L"),), (("marl", "leg.R"),), (("marl", "arm.R"),)
@@ -268,6 +270,56 @@ class Kept(unittest.TestCase):
                         self.assertLess(slip, 1e-4, contact.id)
                         self.assertLess(turn, np.radians(0.02), contact.id)
                     self.assertFalse([h for h in proof.contacts if h.place_before <= 1e-4 < h.place], proof.sentence)
+
+    def test_what_stands_stays_while_it_is_crossfaded(self) -> None:
+        """Both systems have the end in its place, and all else of the limb otherwise."""
+        tips = passing("tz", 1.0)
+        tips = tips.on(run(tips, "plant", Asked((HAND,), 136.0, 156.0, {"on": "rail/rail"})).take)
+        for program, id, first in (
+            (Program(*cast_off.cast_off()), RIGHT[0], 140.0), (Program(*cast_off.cast_off()), ARM[0], 150.0),
+            (Program(*brindles_trot.brindles_trot()), ("brindle", "hindleg.R"), 42.0), (tips, HAND, 142.0),
+        ):  # fmt: skip
+            for to in ("ik", "fk"):
+                with self.subTest(part=id, to=to):
+                    done = run(program, "handover", Asked((id,), first - 4.0, None, {"to": "fk", "keys": "every"}))
+                    loose = [
+                        n for n in program.channels
+                        if n.split("/")[1].split(".ik.")[0] in (id[1], *program.bounds[id].part.joints)
+                        and n.endswith(("swivel", "carry", "twist", "shank.R.rx"))
+                    ]  # fmt: skip
+                    both = program.on(done.take).with_curves({n: stepped((0.0, 0.3)) for n in loose})
+                    if to == "fk":
+                        both = both.with_curves({f"{id[0]}/{id[1]}.drive": stepped((0.0, 1.0))})
+                    made = run(both, "crossfade", Asked((id,), first, None, {"to": to, "over": 6}))
+                    faded, nodes = program.on(made.take), program.bounds[id].nodes
+                    names = [n for n in made.take.curves if n.endswith(".hold")]
+                    free = faded.with_curves({n: stepped((0.0, 0.0)) for n in names})
+                    mine = [c for c in program.take.contacts if c.joint in program.bounds[id].part.joints]
+                    held = [c for c in mine if c.first < first < first + 6.0 < c.last]
+                    whole = [replace(c, first=first - 1.0, last=first + 7.0) for c in held]
+                    # One finger does not reach its place, whatever drives.
+                    whole = [c for c in whole if measured(both, c)[0] < 1e-5]
+                    self.assertEqual(len(whole), 3 if id == HAND else 1)
+                    for c in whole:
+                        slip, turn = measured(faded, c)
+                        self.assertLess(slip, 1e-5)
+                        self.assertLess(turn, np.radians(0.01))
+                        self.assertGreater(measured(free, c)[0], 3e-4)
+                    # Bones keep their lengths, both ends of the fade are what they were, and between them nothing jumps.
+                    at = np.arange(first - 2.0, first + 8.01, 0.125)
+                    here, then = faded.evaluate(at), both.evaluate(at)
+                    hangs = program.bounds[id].above
+                    for n, up in zip(nodes, hangs, strict=True):
+                        long, was = (np.linalg.norm(x.pos[:, n] - x.pos[:, up], axis=1) for x in (here, then))
+                        np.testing.assert_allclose(long, was, atol=1e-9)
+                    np.testing.assert_array_equal(here.pos[at < first], then.pos[at < first])
+                    want = both.evaluate(at, overrides=program.bounds[id].drive_to(to))
+                    np.testing.assert_array_equal(here.pos[at >= first + 6.0], want.pos[at >= first + 6.0])
+                    moves = np.linalg.norm(np.diff(here.pos[:, nodes], axis=0), axis=2).max(axis=1)
+                    self.assertLess(np.abs(np.diff(moves)).max(), 1.5e-3)
+                    self.assertEqual(made.proof.contacts_kept, id != HAND, made.proof.sentence)
+                    there = {f.kind for f in find_all(faded) if f.part == id[1] and f.frame in (first, first + 6.0)}
+                    self.assertLessEqual(there, {"reach"})
 
     def test_the_mirror_changes_their_sides(self) -> None:
         program = Program(*lantern_round.lantern_round())

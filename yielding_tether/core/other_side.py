@@ -255,7 +255,7 @@ def switches_over(program: Program, pairs: Pairs, renamed: dict[tuple[str, str, 
             continue
         for (control, name), c in bound.own.items():
             size = bound.body is not None and c == bound.body.size
-            if not (c in bound.switches or size) or not len(program.curve(c)):
+            if not (c in bound.switches or c in bound.hold or size) or not len(program.curve(c)):
                 continue
             there = pairs.named(id[0], control) if control != bound.part.name else other.part.name
             tether, dot, what = name.rpartition(".")

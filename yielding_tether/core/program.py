@@ -29,7 +29,7 @@ from .parts.root import SIZE
 from .progress import still_wanted
 from .rig import Bound, Rig, rig_of
 from .systems.system import Posed, Space
-from .takes import PIVOT, WAY, Scene, Take
+from .takes import HOLD, PIVOT, WAY, Scene, Take
 from .transforms import Floats, Ints, inverse, rotate
 
 _NONE = np.empty(0, dtype=np.int64)
@@ -127,7 +127,7 @@ class Program:
 
     def __init__(self, scene: Scene, take: Take, rig: Rig | None = None) -> None:
         captured = tuple((id, c.offsets.shape[1]) for id, c in take.captures.items())
-        keyed = frozenset(name for name in take.curves if name.endswith((f".{SIZE}", *WAY, *PIVOT)))
+        keyed = frozenset(name for name in take.curves if name.endswith((f".{SIZE}", f".{HOLD}", *WAY, *PIVOT)))
         now = (take.tethers, captured, keyed, take.anchors, take.values, take.flipped)
         if (
             rig is None

@@ -22,14 +22,15 @@ from .channels import ROTATION, TRANSLATION, Channel, channel_id
 from .described import CAPTURED, Described, described
 from .errors import CoreError, LoopError
 from .followers import Body, BoundControl, BoundGuide, BoundTurn, Followed
-from .kernels import blend
+from .kernels import blend, hold
 from .kernels.blend import BLEND
+from .kernels.hold import BESIDE, END, HELD, LOWER, UPPER
 from .kernels.size import SIZED
 from .parts import Part
 from .parts.root import ABOUT, SIZE
 from .systems.fk import following
 from .systems.system import Control, Posed, State, System
-from .takes import PIVOT, WAY, WORLD, Anchor, Recorded, Scene, Tether
+from .takes import HOLD, PIVOT, WAY, WORLD, Anchor, Recorded, Scene, Tether
 from .tape import Run, Tape
 from .transforms import Floats, Ints, inverse, multiply, rotate
 
@@ -83,6 +84,8 @@ class Bound:
     #: Nodes that its systems write beside its joints, by name.
     extra: dict[tuple[str, str], int] = field(default_factory=dict)
     scratch: list[Ints] = field(default_factory=list)
+    #: Channel of whether its ends stay where two systems that are mixed have them; none where it never has keys.
+    hold: tuple[int, ...] = ()
     #: Slot of the size of its joints (0: one), and the body that hangs from it, where it is a root with a size of its own.
     slot: int = 0
     body: Body | None = None
@@ -335,7 +338,7 @@ class PartStage(Stage):
         weights = [c for control in bound.turned.values() for c in control.switches]
         self.samples = bound.sampled
         # A value that is zero turns nothing, and has no part in the rows.
-        self.switches = (*bound.driver_channels.tolist(), *weights, *bound.value_channels)
+        self.switches = (*bound.driver_channels.tolist(), *weights, *bound.value_channels, *bound.hold)
 
     def reads(self, state: State) -> list[int]:
         bound = self.bound
@@ -354,6 +357,7 @@ class PartStage(Stage):
         for name in active:
             found += bound.systems[name].system.row_channels(bound, state)
         if len(active) > 1:
+            found += bound.hold
             # The spaces of joints come after the mixing, whichever systems are mixed.
             found += [c for control in bound.turned.values() for c in (*control.switches, *control.chosen)]
         return found
@@ -368,10 +372,14 @@ class PartStage(Stage):
             runs += bound.systems[name].system.emit(tape, bound, bound.scratch[n], state)
         drivers = dict(bound.drivers)
         one = bound.scratch[0]
+        # Where more than two are mixed there is no one way from the one end to the other.
+        held = len(active) == 2 and any(state(c) & 1 for c in bound.hold)
         for n, name in enumerate(active[1:], 1):
-            into = bound.nodes if n == len(active) - 1 else bound.scratch[-1]
+            into = bound.nodes if n == len(active) - 1 and not held else bound.scratch[-1]
             runs += self._blend(tape, one, bound.scratch[n], drivers[name], into)
             one = into
+        if held:
+            runs += self._held(tape, one, bound.scratch[0], bound.scratch[1], drivers[active[1]])
         # A joint's space hangs from the joints as they are, not from those of its system alone.
         for name, turned in bound.turned.items():
             runs.append(following(tape, bound, bound.part.joints.index(name), turned, bound.nodes, joint=False))
@@ -387,6 +395,24 @@ class PartStage(Stage):
             )  # fmt: skip
             runs.append(tape.add(BLEND, ints, bound.offsets[k]))
         return Tape.joined(runs, blend.INTS, blend.FLOATS)
+
+    def _held(self, tape: Tape, mixed: Ints, one: Ints, other: Ints, share: int) -> list[Run]:
+        """Joints as they are mixed, but for limbs: their ends are where both systems have them."""
+        bound, at = self.bound, self.bound.part.joints.index
+        folds = [(at(f.root), at(f.bend), at(f.end), f.hinge) for f in bound.part.folds]
+        part, of, runs = dict.fromkeys(range(len(bound.nodes)), BESIDE), dict[int, int](), list[Run]()
+        for k in bound.outward:
+            # What hangs from a joint of a limb goes with it.
+            part[k], of[k] = (part[up], of[up]) if (up := int(bound.up[k])) >= 0 else (BESIDE, 0)
+            for n, fold in enumerate(folds):
+                if k in fold[:3]:
+                    part[k], of[k] = (UPPER, LOWER, END)[fold.index(k)], n
+            root, bend, end, hinge = folds[of[k]]
+            ints = (
+                bound.nodes[k], mixed[k], part[k], mixed[root], mixed[bend], mixed[end], one[end], other[end], share
+            )  # fmt: skip
+            runs.append(tape.add(HELD, ints, hinge))
+        return Tape.joined(runs, hold.INTS, hold.FLOATS)
 
 
 class Rig:
@@ -607,6 +633,9 @@ class Rig:
                 if control.releases and control.handle.computed and (member.id, control.name, "space") in self.nodes:
                     bound.guides[control.name] = self._guide(bound, mine, control, rests)
         self.bounds[bound.id] = bound
+        if channel_id(*bound.id, HOLD) in self.keyed and part.folds and len(bound.systems) > 1:
+            stay = self._channel(member, part, Channel(part.name, HOLD, "share", "", "ends stay", seldom=True))
+            bound.own[part.name, HOLD], bound.hold = stay, (stay,)
         if len(bound.systems) > 1:
             n = len(part.joints)
             bound.scratch = [self.shown + np.arange(k * n, (k + 1) * n) for k in range(len(bound.systems) + 1)]

@@ -67,7 +67,8 @@ def _outside(shape: Shape, points: Floats) -> Floats:
 
 
 def _length(vectors: Floats) -> Floats:
-    return np.sqrt(np.einsum("...k,...k", vectors, vectors))
+    found: Floats = np.sqrt(np.einsum("...k,...k", vectors, vectors))
+    return found
 
 
 def capsules_distance(points: Floats, a: Floats, b: Floats, radii: Floats) -> Floats:

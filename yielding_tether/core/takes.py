@@ -26,6 +26,8 @@ WORLD = "world"
 WAY = ("way.x", "way.y", "way.z")
 #: What the channels of the point about which a control turns are called: its place in the control, at size one.
 PIVOT = ("pivot.x", "pivot.y", "pivot.z")
+#: What the channel is called that says whether a part's ends stay, while two systems are mixed, where both have them.
+HOLD = "hold"
 
 
 @dataclass(frozen=True)

@@ -1,7 +1,7 @@
 """Crossfade: a wanted blend over several frames between what two systems hold in their stored keys.
 
 Unlike a handover nothing is fitted: both systems keep their keys, and what drives goes over smoothly. Its keys are tagged,
-so that it is never taken for a change that somebody spread by mistake.
+so that it is never taken for a change that somebody spread by mistake. An end in a contact stays where both hold it.
 """
 
 from __future__ import annotations
@@ -10,6 +10,7 @@ from collections.abc import Mapping
 
 import numpy as np
 
+from ..channels import channel_id
 from ..curves import (
     ARRIVING,
     CROSSFADE,
@@ -30,6 +31,8 @@ from ..express import Curves, set_over
 from ..program import Program
 from ..proof import prove, reach
 from ..rig import Bound
+from ..takes import HOLD
+from .contact import standing
 from .handover import refuse_locked
 from .operation import Asked, Choice, Operation, Outcome, Parts, Value, check_parts, labels, offered, system_options
 
@@ -82,6 +85,11 @@ def fade(program: Program, bound: Bound, curves: Curves, system: str, first: flo
         end = float(later[0]) if len(later) else float(program.take.last)
         level = float(name == system)
         curves[names[c]] = set_over(old, first, end, not len(later), level, float(program.defaults[c]))
+    # What stands or holds on meanwhile stays where both systems have it; all the fade long, so that nothing jumps where it ends.
+    kept = channel_id(*bound.id, HOLD)
+    held = bool(bound.part.folds) and bool(standing(program, bound.id, first, last))
+    if held or kept in curves:
+        curves[kept] = set_over(curves.get(kept, EMPTY), first, last, False, float(held), 0.0)
 
 
 OVER = Choice(

@@ -18,7 +18,7 @@ from ..systems.system import System
 from ..transforms import rotate
 from ..values import PoseValue
 from .limb import LimbPart, ik_driver
-from .part import Part, Side, check_run
+from .part import Fold, Part, Side, check_run
 
 #: How far a spine stretches to its end where that is out of reach: 0 not at all, 1 all the way.
 STRETCH = "stretch"
@@ -92,6 +92,10 @@ class ChainPart(Part, kind="chain"):
         bends = [k for k, curl in enumerate(self.curls) if k == self.middle or curl != 0.0]
         limb = self.role in ("arm", "leg")
         return (self.bones[0], *(self.joints[k] for k in bends), self.bones[-1]) if limb else ()
+
+    @property
+    def folds(self) -> tuple[Fold, ...]:
+        return (Fold(self.bones[0], self.joints[self.middle], self.bones[-1], self.hinge),) if self.corners else ()
 
     def settings(self) -> tuple[Setting, ...]:
         return (

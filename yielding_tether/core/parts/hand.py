@@ -18,6 +18,7 @@ from ..systems.system import System
 from ..transforms import rotate
 from .joints import FkPart
 from .limb import ik_driver
+from .part import Fold
 
 V = tuple[float, float, float]
 
@@ -53,6 +54,11 @@ class HandPart(FkPart, kind="fingered"):
     def control_of(self, finger: Finger) -> str:
         """Name of the IK control at the end of a finger."""
         return f"{self.joints[finger.run[2]]}.ik"
+
+    @property
+    def folds(self) -> tuple[Fold, ...]:
+        runs = ((finger, [self.joints[k] for k in finger.run]) for finger in self.fingers)
+        return tuple(Fold(root, bend, end, finger.hinge) for finger, (root, bend, end) in runs)
 
     def systems(self) -> tuple[System, ...]:
         return (Fk(), Fingers())

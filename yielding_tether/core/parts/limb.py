@@ -14,7 +14,7 @@ from ..systems.fk import Fk
 from ..systems.system import System
 from ..systems.two_segment import TwoSegment
 from ..values import PoseValue
-from .part import Part, Side, check_run
+from .part import Fold, Part, Side, check_run
 
 
 @dataclass(frozen=True)
@@ -65,6 +65,11 @@ class LimbPart(Part, kind="limb"):
     @property
     def corners(self) -> tuple[str, ...]:
         return self.bones
+
+    @property
+    def folds(self) -> tuple[Fold, ...]:
+        root, bend, end = self.bones
+        return (Fold(root, bend, end, self.hinge),)
 
     def shown(self, skeleton: Skeleton, orders: Mapping[str, str]) -> tuple[dict[str, float], ...]:
         bend = self.bones[1]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Mapping
 from functools import cached_property
-from typing import ClassVar, Literal
+from typing import ClassVar, Literal, NamedTuple
 
 from ..channels import Channel, in_words, moving
 from ..errors import CoreError
@@ -17,6 +17,15 @@ from ..values import PoseValue
 Side = Literal["left", "right", "middle"]
 #: All kinds of parts, by the word that tells them apart in stored scenes.
 PARTS: dict[str, type[Part]] = {}
+
+
+class Fold(NamedTuple):
+    """Joints between which a limb folds: its root, where it bends, its end; `hinge`: the axis about which it bends, in the root."""
+
+    root: str
+    bend: str
+    end: str
+    hinge: tuple[float, float, float]
 
 
 class Part:
@@ -84,6 +93,11 @@ class Part:
     @property
     def corners(self) -> tuple[str, ...]:
         """Joints between which the segments of a limb run: its root, where it bends, its end. None where it is no limb."""
+        return ()
+
+    @property
+    def folds(self) -> tuple[Fold, ...]:
+        """How it brings each of its ends to a place. None where it has no end that stands on things or holds them."""
         return ()
 
     def stands_on(self, skeleton: Skeleton) -> tuple[tuple[str, str, tuple[float, float, float]], ...]:
