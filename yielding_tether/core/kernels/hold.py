@@ -20,6 +20,7 @@ INTS, FLOATS = 9, 3
 BESIDE, UPPER, LOWER, END = 0, 1, 2, 3
 #: What the hinge counts for beside the plane in which a limb bends: all where it is straight.
 STRAIGHT = 1e-9
+TINY = 1e-300
 
 
 def held_joints(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
@@ -48,13 +49,15 @@ def held_joints(first_i, first_f, count, size, ints, floats, room):  # type: ign
                 long, short, reach = norm(upper), norm(lower), norm(way)
                 normal = cross(upper, lower)
                 axis = add(normal, scale(qrot(turn_at(work, root + b), hinge), STRAIGHT * long * short))
-                axis = scale(axis, 1.0 / max(norm(axis), 1e-300))
+                # None of these is zero, since segments have lengths; none divides by zero either.
+                axis = scale(axis, 1.0 / (norm(axis) + TINY))
                 bent = math.atan2(dot(normal, axis), dot(upper, lower))
-                cosine = (reach * reach - long * long - short * short) / max(2.0 * long * short, 1e-300)
-                fold = axis_turn(axis, math.acos(min(1.0, max(-1.0, cosine))) - bent)
+                cosine = (reach * reach - long * long - short * short) / (2.0 * long * short + TINY)
+                cosine = 1.0 if cosine > 1.0 else cosine
+                cosine = -1.0 if cosine < -1.0 else cosine
+                fold = axis_turn(axis, math.acos(cosine) - bent)
                 folded = add(upper, qrot(fold, lower))
-                far = norm(folded)
-                turn = shortest_arc(scale(folded, 1.0 / max(far, 1e-300)), scale(way, 1.0 / max(reach, 1e-300)), axis)
+                turn = shortest_arc(scale(folded, 1.0 / (norm(folded) + TINY)), scale(way, 1.0 / (reach + TINY)), axis)
                 if part == END:
                     there = slerp(turn_at(work, one + b), turn_at(work, other + b), w)
                     turned = qmul(there, qconj(turn_at(work, end + b)))

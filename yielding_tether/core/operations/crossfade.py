@@ -154,7 +154,9 @@ class Crossfade(Operation):
         changed = {n: k for n, k in curves.items() if k is not program.take.curves.get(n)}
         after = program.with_curves(changed)
         after.check_loops()
-        proof = prove("crossfade", program, after, *reach(program.take, changed), notes=tuple(notes))
+        # Where ends stay is felt within the fade alone, which what drives reaches around.
+        driven = {n: k for n, k in changed.items() if not n.endswith(f".{HOLD}")}
+        proof = prove("crossfade", program, after, *reach(program.take, driven), notes=tuple(notes))
         one = program.bound(*asked.parts[0])
         said = one.label_of(one.system_for(to) or to)
         label = f"Crossfade {labels(program, asked.parts)} to {said}, frames {first:g} to {last:g}"
