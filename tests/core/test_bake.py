@@ -517,7 +517,7 @@ class Counts(unittest.TestCase):
                     self.assertLessEqual(done.proof.departure_place.value, 1e-3 + 1e-9)
                     self.assertLessEqual(done.proof.departure_turn.value, np.radians(0.5) + 1e-9)
                     self.assertTrue(done.proof.unchanged_outside)
-                    self.assertLess(self.off(program, program.on(done.take), bound.id, first), 5.0)
+                    self.assertLess(self.off(program, program.on(done.take), bound.id, first), 4.0)
                     for c in done.proof.contacts:
                         # What slips as it is (a fault that is planted) holds nothing.
                         self.assertLessEqual(c.place, 1e-4 if c.place_before <= 1e-4 else c.place_before + 1e-4)

@@ -34,7 +34,7 @@ from .curves import (
     spliced,
     without,
 )
-from .few_keys import One, choose
+from .few_keys import DENSE, One, choose
 from .fitting import fit_values, held
 from .kernels.fits import apart
 from .kernels.two_segment import STRAIGHT
@@ -329,6 +329,8 @@ def set_over(old: Curve, first: float, last: float, open_end: bool, level: float
 # --- carrying a motion on -------------------------------------------------------------------------------
 
 
+#: Radians by which an angle swings between two times of a dense motion so that fewer keys may stray between them unseen.
+SWINGING = 0.3
 #: Frames up to which it is tried whether inserted keys of all channels are fewer than chosen ones.
 SHORT = 240.0
 #: Frames beyond twice which a motion is carried on a stretch after the other.
@@ -578,6 +580,14 @@ def _few(
     local = _around(keyed, float(times[0]), float(times[-1]))
     base = program.with_curves({**old, **local})
     reach = _reaches(base, target, overrides, times, tolerance, judged.nodes)
+    # Frames and half-frames are judged, and what lies between them where an angle swings far: there none of these may tell.
+    swings = [np.abs(np.diff(c.numbers[:, 2])) for n, c in dense.items() if n in middles and target.mine.wraps[mine[n]]]
+    allowed = np.where(2.0 * half == np.round(2.0 * half), 1.0, np.inf)
+    k = np.flatnonzero((np.max(swings, axis=0, initial=0.0) > SWINGING) & (allowed > 1.0))
+    for some in (k[piece] for piece in pieces(len(k))):
+        # What the dense keys leave there is no fault of fewer.
+        apart = judged.off(half[some], judged.seen(base, half[some], overrides), wanted.some(2 * some + 1), tolerance)
+        allowed[some] = np.maximum(1.0, DENSE * apart)
 
     def among_others(tried: Curves) -> Curves:
         there = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in local.items()}
@@ -603,8 +613,8 @@ def _few(
                 over = {**overrides, one[0]: values}
             there = judged.seen(now, at[mine], over)
             off[mine] = judged.off(at[mine], there, wanted.some(mine), tolerance)
-        # Frames and half-frames are judged; each time answers for what lies halfway to its neighbours too.
-        middle = np.where(2.0 * half == np.round(2.0 * half), off[1::2], 0.0)
+        # Each time answers for what lies halfway to its neighbours too.
+        middle = off[1::2] / allowed
         found: Floats = np.maximum(off[::2], np.maximum(np.append(middle, 0.0), np.append(0.0, middle)))
         return found
 

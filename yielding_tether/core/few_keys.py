@@ -31,7 +31,7 @@ OWN_ROUNDS, ROUNDS = 4, 8
 #: Share of what a channel may stray alone that it starts with, and what of it stays once slopes are chosen too.
 LOOSE, HANDED_OVER = 0.65, 0.85
 #: What a time that strays too far is brought to; the share of the most that a channel strays from which on it is held.
-AIM, PART = 0.9, 0.1
+AIM, PART = 0.85, 0.1
 #: By how much more than the dense keys the joints may stray where those are beyond the tolerance.
 DENSE = 1.001
 #: Rounds after the first that fits, in which channels are let go by as much where the joints are far from what they may stray,
