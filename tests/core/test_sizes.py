@@ -250,6 +250,12 @@ class Resized(unittest.TestCase):
             held = program.with_curves({name: curve([Key(35.0, 1.0, 1.0, lock=1)])})
             with self.assertRaisesRegex(CoreError, "locked"):
                 self.resized(held, 30.0, size=3.0, over=10, about="arm/carrier")
+        # Where the point moves, so does what places the body: that is keyed too.
+        before = sized(world(5), 2.0, "arm")
+        keys = before.take.curves["arm/root.tx"].all_keys()
+        held = before.with_curves({"arm/root.tx": curve([k._replace(lock=1) for k in keys])})
+        with self.assertRaisesRegex(CoreError, "locked"):
+            self.resized(held, 20.0, size=2.0, about="other/end")
 
     def test_what_is_no_size_is_refused(self) -> None:
         program = world(0)

@@ -131,6 +131,23 @@ class Words(unittest.TestCase):
             with self.assertRaisesRegex(CoreError, "needs a clip, and a part"):
                 run(program, "paste", asked)
 
+    def test_a_part_that_is_not_there_is_told_by_every_operation(self) -> None:
+        program = demo()
+        for id, operation in OPERATIONS.items():
+            # Time goes by for the whole take, whatever part is in hand.
+            if operation.applies in ("parts", "systems") and id not in ("retime", "shift-loop"):
+                for parts in ((("marl", "wing.L"),), (("nobody", "arm.L"),), ()):
+                    said = "wing.L|nobody" if parts else "Choose .*one part"
+                    with self.subTest(id=id, parts=parts), self.assertRaisesRegex(CoreError, said):
+                        run(program, id, Asked(parts, 20.0, 40.0))
+
+    def test_a_fade_to_a_system_without_keys_says_so(self) -> None:
+        program = demo()
+        asked = Asked(LEG, 20.0, None, {"to": "fk", "over": 8})
+        self.assertTrue([n for n in run(program, "crossfade", asked).proof.notes if "stands at rest" in n])
+        keyed = program.on(run(program, "handover", Asked(LEG, 10.0, 40.0, {"to": "fk"})).take)
+        self.assertFalse([n for n in run(keyed, "crossfade", replace(asked, first=45.0)).proof.notes if "at rest" in n])
+
     def test_a_handover_suggests_a_system_that_does_not_drive(self) -> None:
         program = clean(0)
         for part, at, to in (("arm.R", 20.0, "ik"), ("arm.R", 150.0, "fk"), ("leg.L", 20.0, "fk")):

@@ -8,7 +8,7 @@ from ..errors import CoreError
 from ..program import Program
 from .bake import DRIVING, FEW, Bake, apply
 from .handover import TOLERANCE, tolerance_of
-from .operation import Asked, Operation, Outcome, check_parts, labels, offered, stretch_words
+from .operation import Asked, Operation, Outcome, labels, offered, stretch_words
 
 
 @offered
@@ -27,7 +27,6 @@ class Thin(Operation):
 
     def run(self, program: Program, asked: Asked) -> Outcome:
         c = self.chosen(asked)
-        check_parts(program, asked.parts)
         bounds = [program.bound(*p) for p in asked.parts]
         alone = [
             b
