@@ -8,7 +8,9 @@ from dataclasses import replace
 import numpy as np
 
 from yielding_tether.core.cast import Member
+from yielding_tether.core.curves import Key, curve
 from yielding_tether.core.errors import CoreError
+from yielding_tether.core.operations import Asked, run
 from yielding_tether.core.operations.transfer import Names, Transferred, prefixes, propose, transfer
 from yielding_tether.core.parts import TwistPart
 from yielding_tether.core.program import Program
@@ -96,6 +98,18 @@ class Moved(unittest.TestCase):
         at = program.take.frames
         np.testing.assert_allclose(after.evaluate(at).pos[:, there], program.evaluate(at).pos[:, node], atol=1e-9)
         self.assertEqual([m.id for m in lantern_scene().members], [m.id for m in after.scene.members])
+        # An end that stays while it is crossfaded stays there too.
+        for id, first, choices in (
+            ("handover", 140.0, {"to": "fk", "keys": "every"}),
+            ("crossfade", 150.0, {"to": "ik"}),
+        ):
+            program = program.on(run(program, id, Asked((("marl", "arm.R"),), first, None, choices)).take)
+        program = program.with_curves({"marl/arm.R.ik.twist": curve([Key(0.0, 0.3, 0.3)])})
+        found = transfer(program, "marl", lantern_scene(), "marl")
+        self.assertEqual({(m.what, m.name) for m in found.mismatches}, said)
+        self.assertIn("marl/arm.R.hold", found.take.curves)
+        after, at = Program(lantern_scene(), found.take), np.arange(290.0, 340.0) / 2.0
+        np.testing.assert_allclose(after.evaluate(at).pos[:, there], program.evaluate(at).pos[:, node], atol=1e-9)
 
     def test_what_is_set_up_otherwise_is_told_and_stays_behind(self) -> None:
         program = Program(*cast_off())

@@ -17,7 +17,6 @@ BALLS = 17
 def signed_distance(shape: Shape, points: Floats) -> Floats:
     """Distance (...,) of points (..., 3) in the shape's joint from its surface, metres; below zero within (of a block zero). Of a
     ball with unlike axes an estimate that is exact on its surface (the gradient's, after Taubin, 1994)."""
-    a = np.asarray(shape.a, dtype=np.float64)
     found: Floats
     if shape.form == "block":
         return _length(np.maximum(_outside(shape, points), 0.0))
@@ -27,7 +26,7 @@ def signed_distance(shape: Shape, points: Floats) -> Floats:
         scaled, steep = _length(local / half), _length(local / half**2)
         found = np.where(steep > 1e-9, scaled * (scaled - 1.0) / np.maximum(steep, 1e-9), -half.min())
         return found
-    line = np.asarray(shape.b, dtype=np.float64)
+    a, line = (np.asarray(x, dtype=np.float64) for x in (shape.a, shape.b))
     off = points - a
     if shape.form == "ring":
         axis = line / max(float(np.linalg.norm(line)), 1e-12)

@@ -276,6 +276,11 @@ class _Work:
                         curves[channel_id(*named, name)] = kept
                         channels += 1
                     continue
+                if c in bound.hold and other.part.folds and len(other.systems) > 1:
+                    # It is there, too, where it has keys.
+                    curves[channel_id(*other.id, name)] = kept
+                    channels += 1
+                    continue
                 there = slots.get((_bare(control, mine), _bare(name, mine)))
                 said = f"{bound.who}, {info[c][2].reading}"
                 if there is None:
