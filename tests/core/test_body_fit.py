@@ -214,7 +214,7 @@ class Checks(unittest.TestCase):
         captures = list(program.take.captures.values())
         well = checks(member, captures)
         self.assertTrue(all(c.well for c in well), well)
-        self.assertIn("Both legs are equally long", [c.sentence for c in well])
+        self.assertIn("Leg: equally long on either side", [c.sentence for c in well])
         # It is looked at from its first sample to its last, wherever those lie.
         late = [replace(c, first=c.first + 100) for c in captures]
         with patch.object(Program, "evaluate", autospec=True, side_effect=Program.evaluate) as seen:
@@ -236,4 +236,4 @@ class Checks(unittest.TestCase):
             for j in member.skeleton.joints
         ]
         odd = replace(member, skeleton=type(member.skeleton)(tuple(joints)))
-        self.assertTrue([c for c in checks(odd, []) if not c.well and c.sentence.startswith("Both legs are as long")])
+        self.assertTrue([c for c in checks(odd, []) if not c.well and c.sentence.startswith("Leg: longer on one side, by")])

@@ -208,6 +208,12 @@ class Bench(Pages):
             page.get_by_test_id("picker").set_input_files(file)
             page.wait_for_url(re.compile(r"/take/\d+"))
         self.drawn(page)
+        # What was noticed is unfolded by who wants to read it.
+        told = page.get_by_role("alert")
+        expect(told.get_by_text("Read as centimetres")).to_be_hidden()
+        told.locator("summary").click()
+        expect(told.get_by_text("Read as centimetres")).to_be_visible()
+        told.get_by_role("button", name="Close").click()
         expect(page.get_by_test_id("driver")).to_contain_text("Driven by the capture")
         self.select(page, "left arm", 5, 20)
         expect(page.get_by_test_id("sentence")).to_contain_text("Nothing moves at the change")

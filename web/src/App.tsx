@@ -1,4 +1,4 @@
-import { Alert, CssBaseline, Snackbar, ThemeProvider } from "@mui/material";
+import { Alert, Box, CssBaseline, Snackbar, ThemeProvider } from "@mui/material";
 import { useEffect, useMemo, useState } from "react";
 import { Home } from "./home/Home";
 import { Away } from "./shared/Away";
@@ -25,8 +25,6 @@ export function App() {
   const [mode, setMode] = useState(storedMode);
   const theme = useMemo(() => makeTheme(mode), [mode]);
   const path = usePath();
-  const notice = useNotice();
-  const wrong = notice.kind === "wrong";
   const compare = /^\/take\/(\d+)\/compare\/(\d+)\/(\d+)/.exec(path);
   const fit = /^\/scene\/(\d+)\/fit\/([^/?]+)/.exec(path);
   const take = /^\/take\/(\d+)/.exec(path)?.[1];
@@ -67,11 +65,30 @@ export function App() {
       ) : (
         <Home onGround={toggle} />
       )}
-      <Snackbar anchorOrigin={{ vertical: "top", horizontal: "center" }} sx={{ mt: "34px" }} open={notice.text !== ""} autoHideDuration={notice.kind === "told" ? 6000 : null} onClose={(_, why) => why !== "clickaway" && notice.clear()}>
-        <Alert severity={wrong ? "error" : "info"} color={wrong ? "error" : "success"} variant="standard" icon={<span aria-hidden>{{ told: "✓", asked: "›", wrong: "▲" }[notice.kind]}</span>} onClose={notice.clear} sx={{ maxWidth: 720, border: 1, borderColor: wrong ? "error.main" : "divider", bgcolor: "background.paper", color: "text.primary", boxShadow: 6 }}>
-          {notice.text}
-        </Alert>
-      </Snackbar>
+      <Told />
     </ThemeProvider>
+  );
+}
+
+/** What is told at the top until it is closed, or has been there long enough to be read. */
+function Told() {
+  const notice = useNotice();
+  const [unfolded, setUnfolded] = useState("");
+  const wrong = notice.kind === "wrong";
+  const long = notice.more.length > 0;
+  return (
+    <Snackbar key={notice.text} anchorOrigin={{ vertical: "top", horizontal: "center" }} sx={{ mt: "34px" }} open={notice.text !== ""} autoHideDuration={notice.kind !== "told" || (long && unfolded === notice.text) ? null : long ? 12000 : 6000} onClose={(_, why) => why !== "clickaway" && notice.clear()}>
+      <Alert severity={wrong ? "error" : "info"} color={wrong ? "error" : "success"} variant="standard" icon={<span aria-hidden>{{ told: "✓", asked: "›", wrong: "▲" }[notice.kind]}</span>} onClose={notice.clear} sx={{ maxWidth: 720, border: 1, borderColor: wrong ? "error.main" : "divider", bgcolor: "background.paper", color: "text.primary", boxShadow: 6 }}>
+        {notice.text}
+        {long && (
+          <Box component="details" onToggle={(event) => setUnfolded(event.currentTarget.open ? notice.text : "")} sx={{ mt: 0.5, "& summary": { cursor: "pointer", color: "primary.main" }, "& p": { my: 0.5 } }}>
+            <summary>{notice.more.length === 1 ? "One thing was noticed" : `${notice.more.length} things were noticed`}</summary>
+            {notice.more.map((n) => (
+              <p key={n}>{n}</p>
+            ))}
+          </Box>
+        )}
+      </Alert>
+    </Snackbar>
   );
 }

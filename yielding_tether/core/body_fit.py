@@ -172,9 +172,9 @@ def checks(member: Member, captures: Sequence[Capture]) -> list[Check]:
         if part.side == "left" and other is not None and len(other.corners) == len(part.corners):
             a, b = (_lengths(member, p) for p in (part, other))
             apart = float(np.max(np.abs(a - b) / np.maximum(a, b)))
-            word = part.label.replace("left ", "", 1)
-            told = "equally long" if apart < 1e-3 else f"as long as each other, but for {apart:.1%}"
-            found.append(Check(f"Both {word}s are {told}", apart < UNEQUAL))
+            word = part.label.replace("left ", "", 1).capitalize()
+            told = "equally long on either side" if apart < 1e-3 else f"longer on one side, by {apart:.1%}"
+            found.append(Check(f"{word}: {told}", apart < UNEQUAL))
         if part.hinge_from == "guess":
             found.append(Check(f"To which side the {part.label} bends is a guess", False))
     return found

@@ -64,7 +64,7 @@ function Attempt({ file, into, onRefused }: { file: File; into: SceneEntry | und
         await client.invalidateQueries({ queryKey: ["scenes"] });
         if (!imported || here.signal.aborted) return;
         const parts = imported.parts.length ? `found ${imported.parts.join(", ")}` : "no limbs found";
-        useNotice.getState().say(`${file.name}: ${into ? `a further take of ${into.name}` : parts}. ${imported.notes.join(" ")}`);
+        useNotice.getState().say(`${file.name}: ${into ? `a further take of ${into.name}` : parts}.`, imported.notes);
         useBringIn.getState().put(null);
         go(`/take/${imported.take_id}`);
       })

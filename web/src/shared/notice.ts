@@ -4,7 +4,9 @@ interface Notice {
   text: string;
   /** Something done, something that is still to be given, or something that went wrong. */
   kind: "told" | "asked" | "wrong";
-  say: (text: string) => void;
+  /** What else was noticed, unfolded by who wants to read it. */
+  more: string[];
+  say: (text: string, more?: string[]) => void;
   ask: (text: string) => void;
   warn: (text: string) => void;
   clear: () => void;
@@ -14,8 +16,9 @@ interface Notice {
 export const useNotice = create<Notice>((set) => ({
   text: "",
   kind: "told",
-  say: (text) => set({ text, kind: "told" }),
-  ask: (text) => set({ text, kind: "asked" }),
-  warn: (text) => set({ text, kind: "wrong" }),
-  clear: () => set({ text: "" }),
+  more: [],
+  say: (text, more = []) => set({ text, more, kind: "told" }),
+  ask: (text) => set({ text, more: [], kind: "asked" }),
+  warn: (text) => set({ text, more: [], kind: "wrong" }),
+  clear: () => set({ text: "", more: [] }),
 }));
