@@ -236,4 +236,6 @@ class Checks(unittest.TestCase):
             for j in member.skeleton.joints
         ]
         odd = replace(member, skeleton=type(member.skeleton)(tuple(joints)))
-        self.assertTrue([c for c in checks(odd, []) if not c.well and c.sentence.startswith("Leg: longer on one side, by")])
+        self.assertTrue(
+            [c for c in checks(odd, []) if not c.well and c.sentence.startswith("Leg: longer on one side, by")]
+        )

@@ -324,7 +324,8 @@ class Program:
         forced = np.empty((len(over), len(at)))
         for k, value in enumerate(overrides.values()):
             forced[k] = value
-        groups = self._spans(at, side, over, forced) if len(over) else self._spans_lately(at, side)
+        known = self._switching.isdisjoint(overrides)
+        groups = self._spans_lately(at, side) if known else self._spans(at, side, over, forced)
         plans = [self._plan(codes, at, groups.frames(g), wanted) for g, codes in enumerate(groups.codes)]
         # One call for all groups: handing the tables over costs more than a block of frames.
         spans, runs, keyed, turning, joints = self._joined(plans)
@@ -460,6 +461,11 @@ class Program:
         if len(found) == 1:
             return found[0]
         return np.concatenate(found) if found else np.empty((0, len(at)))
+
+    @cached_property
+    def _switching(self) -> frozenset[int]:
+        """Channels by whose values activity goes."""
+        return frozenset(self._switches.tolist())
 
     def _spans_lately(self, at: Floats, side: np.ndarray) -> _Groups:
         """Groups of times with the same activity; those asked for lately are remembered, since the same times are

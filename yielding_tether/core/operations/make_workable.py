@@ -18,7 +18,7 @@ from ..program import Program
 from ..progress import stage
 from ..proof import prove
 from ..rig import Bound
-from .contact import found, standing
+from .contact import standing
 from .handover import TOLERANCE
 from .operation import (
     OPERATIONS,
@@ -97,17 +97,12 @@ class MakeWorkable(Operation):
         at = Asked(parts, asked.first, asked.last)
 
         def contacts(now: Program) -> Asked:
-            there = found(now, ends, first, last)
-            if not there:
-                raise CoreError("No hand or foot rests on anything there, so there are no contacts.")
-            if set(there) <= set(now.take.contacts):
-                raise CoreError("Its contacts were found already.")
             return replace(at, parts=ends, choices={"do": "find"})
 
         def plant(now: Program) -> Asked:
             some = tuple(p for p in ends if standing(now, p, first, last))
             if not some:
-                raise CoreError("Nothing stands anywhere, so nothing was planted.")
+                raise CoreError("nothing stands anywhere.")
             return replace(at, parts=some, choices={"each": "all"})
 
         def bake(now: Program) -> Asked:
@@ -124,7 +119,7 @@ class MakeWorkable(Operation):
                 if (f.member, f.part) in parts and first <= f.frame <= last and f.kind not in REFUSED
             ]  # fmt: skip
             if not open_:
-                raise CoreError("There was nothing to repair.")
+                raise CoreError("there was nothing to repair.")
             return Asked(findings=tuple(open_))
 
         plan: list[tuple[str, str, float, Asking]] = [
@@ -141,10 +136,10 @@ class MakeWorkable(Operation):
                     one = asking(now)
                     outcome = run(now, id, one)
                     if id == "repair" and not outcome.proof.contacts_kept:
-                        raise CoreError("Findings are left to look at: their repair would let slip what stands.")
+                        raise CoreError("findings are left to look at: their repair would let slip what stands.")
                 except CoreError as error:
                     # What one step can't do keeps the others from nothing; it is told.
-                    notes.append(str(error))
+                    notes.append(f"{doing}: {error}")
                 else:
                     steps.append(Step(id, one, outcome.take, outcome.proof, outcome.label))
                     now = now.on(outcome.take)
