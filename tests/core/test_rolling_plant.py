@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
+from fractions import Fraction
 from functools import cache
 from unittest.mock import patch
 
@@ -12,15 +14,17 @@ from scipy.spatial.transform import Rotation
 from tests.depth import DEPTH
 from yielding_tether.core.contact_finding import find
 from yielding_tether.core.contacts import measure, spots_of
-from yielding_tether.core.curves import ARRIVING, LEAVING, insert
+from yielding_tether.core.curves import ARRIVING, LEAVING, Key, curve, insert
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.parts.leg import LegPart
 from yielding_tether.core.program import Program
 from yielding_tether.core.proof import Proof
 from yielding_tether.core.skeleton import Skeleton
+from yielding_tether.core.takes import Scene, Take
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo.rough_crossing import Kind, crossing
+from yielding_tether.formats import bvh
 
 #: Slip (metres) and turn (radians) of what is planted.
 SLIP, TURN = 1e-4, np.radians(0.01)
@@ -254,3 +258,41 @@ class Rolling(unittest.TestCase):
         nodes = program.bound(*leg[0]).nodes
         a, b = (p.evaluate(halves).pos[:, nodes] for p in (program, after))
         self.assertLess(np.abs(a - b).max(), 0.01)
+
+
+class Pivoting(unittest.TestCase):
+    def test_a_foot_that_turns_on_its_ball_goes_on_turning(self) -> None:
+        """Its heel leaves, it turns by up to 130° about its ball and stands again: planted and baked with few keys it does too."""
+        frames = np.arange(81.0)
+        u = np.clip((frames - 30.0) / 20.0, 0.0, 1.0)
+        marl = crossing(KINDS[0]).scene.member("marl")
+        rest = Program(Scene("ground", (marl,)), Take("turn", Fraction(30), 0, 80))
+        ankle, toe = (rest.evaluate([0.0]).pos[0, rest.nodes["marl", j]] for j in ("foot.L", "toe.L"))
+        ball = np.array([toe[0], 0.0, toe[2]])
+        for most in (1.2, 2.3):
+            ways = most * u * u * (3.0 - 2.0 * u)
+            # The hips are low, so that the leg reaches.
+            place = (
+                ball
+                - Rotation.from_rotvec(np.outer(ways, (0.0, 1.0, 0.0))).apply(ball - ankle)
+                - ankle
+                + (0.0, 0.1, 0.0)
+            )
+            given = {f"leg.L.ik.t{c}": place[:, k] for k, c in enumerate("xyz")} | {"leg.L.ik.ry": ways}
+            given |= dict.fromkeys(("leg.L.drive", "leg.R.drive"), np.ones(81)) | {"leg.R.ik.ty": np.full(81, 0.1)}
+            given |= {"hips.ty": np.full(81, -0.1)}
+            curves = {
+                f"marl/{n}": curve([Key(t, v, v) for t, v in zip(frames.tolist(), x.tolist(), strict=True)])
+                for n, x in given.items()
+            }
+            read = bvh.read(bvh.write(rest.on(replace(rest.take, curves=curves)), "marl", 0, 80), "body", "turn")
+            before = Program(Scene("turn", (read.member,)), read.take)
+            done = run(before, "workable", Asked((("body", "leg.L"),), 0.0, 80.0, {"whom": "parts"}))
+            after = before.on(done.take)
+            alone = [p for c in done.take.contacts if c.joint == "foot.L" for p in c.points if p.name == "ball"]
+            self.assertGreater(alone[0].last, 40.0)
+            at = np.arange(0.0, 80.0, 0.25)
+            foot = [before.nodes["body", j] for j in ("thigh.L", "shin.L", "foot.L", "toe.L")]
+            off = np.linalg.norm(before.evaluate(at).pos[:, foot] - after.evaluate(at).pos[:, foot], axis=-1)
+            self.assertLess(float(off.max()), 2e-3, (most, at[off.max(axis=1).argmax()]))
+            self.assertLess(max(float(measure(after, c).place.max()) for c in done.take.contacts), SLIP)

@@ -1,7 +1,8 @@
 """How far a foot turns about what of it stands: in a planted stance its control stays as it is, and its heading is that turn.
 
     within a stance   turn about the point = heading of the sole - heading where the sole is on (or where the stance begins)
-    outside           it goes over some frames, as a cubic with the value and the speed that it has at the edge
+    outside           it goes over some frames, as a cubic with the value and the speed that it has at the edge; where the next
+                      stance leaves no room for that, at once
 
 What it is at a time depends on the take alone and not on which times are asked for together. A fit makes the same pose with any
 turn: what is chosen here is how much of it the control carries.
@@ -26,14 +27,16 @@ from .transforms import Floats, Ints, inverse, multiply, rotate, whole_turns_nea
 MOST = 0.5 * np.pi
 #: Frames over which a turn goes after its stance, where there is so much room before the next.
 GOES = 6.0
+#: Frames that it needs for that at least: in fewer the control would turn too far between two keys.
+ROOM = 2.0
 #: Step of the difference that gives the speed at the edge of a stance, frames.
 _STEP = 1.0 / 32.0
 
 
 class _Stances(NamedTuple):
-    """`held` (S, 4) stances in which a foot turns: place of the channel among those of its system, first and last frame, heading
-    that counts as none (radians); `goes` (E, 5) how a turn goes outside them: channel, the edge, frames from there (below zero
-    before it), value and speed at the edge."""
+    """`held` (S, 6) stances in which a foot turns: place of the channel among those of its system, first and last frame, heading
+    that counts as none (radians), whether it begins and whether it ends at once; `goes` (E, 5) how a turn goes outside them:
+    channel, the edge, frames from there (below zero before it), value and speed at the edge."""
 
     held: Floats
     goes: Floats
@@ -55,9 +58,12 @@ def stance_turns(program: Program, bound: Bound, mine: BoundSystem, times: Float
         stances = program.recalled(key, [control.space, *bound.nodes.tolist()])
         program.measured[key] = stances = stances or _stances(program, bound, mine, turning, contacts)
     found: dict[int, Floats] = {}
-    for place, first, last, none in stances.held.tolist():
+    for place, first, last, none, begins, ends in stances.held.tolist():
         turn = found.setdefault(int(place), np.zeros(len(times)))
-        inside = np.flatnonzero((times >= first) & (times <= last))
+        out = ((times == first) & (side == ARRIVING) & (begins > 0.0)) | (
+            (times == last) & (side == LEAVING) & (ends > 0.0)
+        )
+        inside = np.flatnonzero((times >= first) & (times <= last) & ~out)
         if len(inside):
             turn[inside] += whole_turns_near(
                 _headings(program, bound, turning, times[inside], side[inside]) - none, 0.0
@@ -106,16 +112,18 @@ def _stances(
                 level = float(ways[0 if none == first else -1])
                 if not STILL[1] < np.abs(ways - level).max() <= MOST:
                     continue
-                held.append((place, first, last, level))
+                at_once = {-1.0: 0.0, 1.0: 0.0}
                 for out in outer:
                     length, edge = min(GOES, room[out]), last if out > 0.0 else first
-                    if length <= 0.0:
+                    if length < ROOM:
+                        at_once[out] = float(program.take.first < edge < program.take.last)
                         continue
                     near = headings(edge - out * _STEP * np.arange(3.0), np.full(3, ARRIVING if out > 0.0 else LEAVING))
                     near = whole_turns_near(near - level, 0.0)
                     speed = out * float(3.0 * near[0] - 4.0 * near[1] + near[2]) / (2.0 * _STEP)
                     goes.append((place, edge, out * length, float(near[0]), speed))
-    return _Stances(np.array(held, dtype=np.float64).reshape(-1, 4), np.array(goes, dtype=np.float64).reshape(-1, 5))
+                held.append((place, first, last, level, *at_once.values()))
+    return _Stances(np.array(held, dtype=np.float64).reshape(-1, 6), np.array(goes, dtype=np.float64).reshape(-1, 5))
 
 
 def _alone(contact: Contact, point: Standing) -> list[tuple[float, float, float, tuple[float, ...]]]:
@@ -147,6 +155,11 @@ def _headings(program: Program, bound: Bound, turning: Turning, at: Floats, side
     """(F,) headings of a sole in what its control follows, radians."""
     control = bound.controls[turning.control]
     _, rot = program.track(at, side, [control.space, program.nodes[bound.member.id, control.control.rests_on]])
-    across = rotate(multiply(inverse(rot[:, 0]), rot[:, 1]), turning.left)
+    return heading(turning, multiply(inverse(rot[:, 0]), rot[:, 1]))
+
+
+def heading(turning: Turning, turns: Floats) -> Floats:
+    """(F,) headings (radians) of a sole by its turns (F, 4) from rest."""
+    across = rotate(turns, turning.left)
     found: Floats = np.arctan2(-across @ turning.forward, across @ turning.left)
     return found

@@ -27,7 +27,8 @@ from ..curves import (
 )
 from ..curves import over as put_over
 from ..program import Program
-from ..rig import Bound
+from ..rig import Bound, BoundSystem
+from ..stance_turns import heading
 from ..systems.place import place_in
 from ..systems.system import Rolling, Space
 from ..takes import Take
@@ -40,6 +41,10 @@ SAME = 1e-6
 LIFT = 0.01
 #: Step of the difference that gives the speed with which what is held moves, frames.
 _STEP = 1.0 / 64.0
+
+
+#: Radians by which a sole turns at least, while its heel or ball alone stands, for that to be more than a capture's noise.
+TURNS = 0.15
 
 
 class Span(NamedTuple):
@@ -79,6 +84,65 @@ def rolled(program: Program, rolls: Rolling, span: Span) -> Curve:
         end._replace(leaving=end.arriving, slope_in=end.slope_out if values[-1] else end.slope_in),
     ]
     return _bounded(put(result, ends), rolls, span)
+
+
+class Pivot(NamedTuple):
+    """How a foot turns about its heel or ball while that alone stands: the channel, its keys, and the edge of the hold up to or
+    from which it does; the point (3,) and the axis (3,) in its control; the turn there (radians) and its speed (a frame)."""
+
+    channel: int
+    keys: Curve
+    edge: float
+    point: Floats
+    axis: Floats
+    value: float
+    speed: float
+
+    def over(self, program: Program, end: float) -> Curve:
+        """The channel's curve with its keys; beyond its edge as it was, but for where the take begins or ends (`end`) there."""
+        first, last = (float(self.keys.times[k]) for k in (0, -1))
+        made = put_over(
+            program.curve(self.channel), self.keys.all_keys(), first, last, float(program.defaults[self.channel])
+        )
+        if not program.take.first < self.edge < end:
+            edge = made.key(made.find(self.edge) or 0)
+            made = put(made, [edge._replace(arriving=self.value, leaving=self.value)])
+        return made
+
+
+def pivots(before: Program, held: Program, bound: Bound, mine: BoundSystem, span: Span) -> list[Pivot]:
+    """How the sole of a foot that is held goes on turning as it did, where its heel or ball stands alone: not at all where the
+    sole is on."""
+    turning = mine.system.turning(bound)
+    found: list[Pivot] = []
+    if turning is None:
+        return found
+    control = held.bound(*bound.id).controls[span.control]
+    spots = dict(zip(("heel", "ball"), turning.points, strict=True))
+    a, b = span.flat
+    for first, last, level, ball in ((span.first, a, -1, span.ball[0]), (b, span.last, 0, span.ball[1])):
+        if last <= first:
+            continue
+        name = "ball" if ball else "heel"
+        at = np.unique([first, last, *np.arange(np.ceil(first), last)])
+        side = np.where(at == last, ARRIVING, LEAVING)
+        still = held.track(at, side, [control.node])[1][:, 0]
+        turns = before.track(at, side, [before.nodes[bound.member.id, control.control.rests_on]])[1][:, 0]
+        ways = np.unwrap(heading(turning, multiply(inverse(still), turns)))
+        ways -= ways[level]
+        if np.abs(ways).max() <= TURNS:
+            continue
+        keys = [Key(float(t), v, v, kind=SMOOTH, rule=AUTOMATIC) for t, v in zip(at, ways.tolist(), strict=True)]
+        made = automatic_slopes(curve(keys), at.tolist())
+        # From the sole it begins, or onto it ends, without a jump in speed.
+        flat = made.key(0 if level == 0 else len(at) - 1)
+        made = put(made, [flat._replace(rule=FREE, slope_in=0.0, slope_out=0.0)])
+        edge = made.key(len(at) - 1 if level == 0 else 0)
+        speed = edge.slope_in if level == 0 else edge.slope_out
+        channel = int(mine.channels[turning.channels[name]])
+        up = np.cross(turning.forward, turning.left)
+        found.append(Pivot(channel, made, edge.time, spots[name], up, edge.leaving, speed))
+    return found
 
 
 def _bounded(kept: Curve, rolls: Rolling, span: Span) -> Curve:
@@ -203,9 +267,19 @@ def within_reach(program: Program, bound: Bound, on: str, rolls: Rolling, span: 
     return program.with_curves({name: _bounded(automatic_slopes(put(kept, keys), times.tolist()), rolls, span)})
 
 
-def eased(program: Program, bound: Bound, control: str, on: str, inside: float, edge: float, until: float) -> Program:
+def eased(
+    program: Program,
+    bound: Bound,
+    control: str,
+    on: str,
+    inside: float,
+    edge: float,
+    until: float,
+    pivot: Pivot | None = None,
+) -> Program:
     """Fades what a hold changes a control by from one of its edges outward: a cubic that begins with the place and the speed of
-    what is held, and ends with nothing. inside: a frame of the hold."""
+    what is held, and ends with nothing. inside: a frame of the hold; pivot: what the foot turns by there, which beyond the edge the
+    control carries."""
     placed = bound.controls[control]
     names = program.channel_names()
     length = abs(until - edge)
@@ -219,9 +293,17 @@ def eased(program: Program, bound: Bound, control: str, on: str, inside: float, 
     poses = program.evaluate(at, side, only=[node, placed.space])
     size = program.sizes(at, side, node)[:, None]
     near = program.now(edge, placed.channels, side)
+    place = poses.pos[:, node] + rotate(poses.rot[:, node], size * np.array(seen[:3]))
+    turn = multiply(poses.rot[:, node], np.broadcast_to(np.array(seen[3:]), (3, 4)))
+    if pivot is not None:
+        half = 0.5 * (pivot.value + pivot.speed * (at - edge))[:, None]
+        turned = np.concatenate([np.sin(half) * pivot.axis, np.cos(half)], axis=1)
+        own = program.sizes(at, side, program.nodes[bound.member.id, placed.control.rests_on])[:, None]
+        place = place + rotate(turn, own * (pivot.point - rotate(turned, pivot.point)))
+        turn = multiply(turn, turned)
     wanted = place_in(
-        poses.pos[:, node] + rotate(poses.rot[:, node], size * np.array(seen[:3])),
-        multiply(poses.rot[:, node], np.broadcast_to(np.array(seen[3:]), (3, 4))),
+        place,
+        turn,
         Space(poses.pos[:, placed.space], poses.rot[:, placed.space], poses.size(placed.slot)),
         placed.control.order, near,
     )  # fmt: skip

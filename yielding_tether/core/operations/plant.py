@@ -55,7 +55,7 @@ from ..transforms import Floats, inverse, rotate
 from . import handover, retether
 from .contact import OF, ends_offered, named, nearest, on_anchor, standing
 from .handover import Handover, refuse_locked
-from .hold_curves import SAME, Span, constant, eased, rolled, stilled, within_reach
+from .hold_curves import SAME, Span, constant, eased, pivots, rolled, stilled, within_reach
 from .operation import (
     Asked,
     Choice,
@@ -367,14 +367,19 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: Span, known: Offs
     if _handed_over(program, bound, start, end):
         held = _steadied(program, now, held, bound, system, control, tilts, span)
     edges = [(edge, until) for edge, until in ((first, start), (last, end)) if program.take.first < edge < last_of_all]
+    turned = [] if rolls is None else pivots(now, held, bound, bound.systems[system], span)
     for edge, until in edges:
-        held = eased(held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until)
+        pivot = next((p for p in turned if p.edge == edge), None)
+        held = eased(
+            held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until, pivot
+        )
     if rolls is None:
         refuse_locked(program, tilts, start, end)
         held = held.with_curves(stilled(held, tilts, first, last, edges))
     else:
         refuse_locked(program, [rolls.channel, *rolls.level], start, end)
         held = held.with_curves(stilled(held, list(rolls.level), first, last, edges, at=0.0))
+        held = held.with_curves({held.channel_names()[p.channel]: p.over(held, last_of_all) for p in turned})
         held = held.with_curves({held.channel_names()[rolls.channel]: rolled(held, rolls, span)})
         held = within_reach(held, held.bound(*bound.id), asked.on, rolls, span)
     return held if new is None else _in_one_follow(held, bound.id, control.control.name, new, first, last)

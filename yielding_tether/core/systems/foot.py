@@ -105,10 +105,14 @@ class RollingFoot(TwoSegment):
         return Rolling(channels[roll], level, most) if control == ik_name(bound) else None
 
     def turning(self, bound: Bound) -> Turning:
-        left, _, forward = sole_of(bound)[15:24].reshape(3, 3)
+        heel, ball, *_, left, _, forward = sole_of(bound)[:24].reshape(8, 3)
         turns = self.firsts(bound)[0] + 2
         return Turning(
-            ik_name(bound), {name: turns + k for k, name in enumerate(("heel", "ball", "tip"))}, left, forward
+            ik_name(bound),
+            {name: turns + k for k, name in enumerate(("heel", "ball", "tip"))},
+            left,
+            forward,
+            (heel, ball),
         )
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
