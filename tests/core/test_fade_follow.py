@@ -88,6 +88,13 @@ class Fading(unittest.TestCase):
         apart = [float(rotation_distance(here.rot[0, node], e.rot[0, node])) for e in ends]
         self.assertAlmostEqual(apart[0], apart[1], 9)
 
+    def test_what_hangs_from_nothing_goes_back_to_the_world(self) -> None:
+        cup = (("cup", "cup"),)
+        program = world(1)
+        program = program.on(retether(program, Retether(cup, "raft/raft", 2.0))[0])
+        gone = apply(program, FadeFollow(cup, OWN, 10.0, 20.0))[0].tethers[-1]
+        self.assertEqual((gone.anchor_member, gone.anchor), ("world", "world"))
+
     def test_it_is_no_finding_and_says_what_it_cannot(self) -> None:
         program = Program(*cast_off())
         before = [f.sentence for f in find_all(program)]

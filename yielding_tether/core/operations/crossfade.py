@@ -41,15 +41,13 @@ def ramp(old: Curve, first: float, last: float, level: float, default: float) ->
     """A driver curve that goes over to `level` from first to last, tagged as wanted; its later keys stay."""
     came, arriving = (float(sample(old, [first], side, default)[0]) for side in (LEAVING, ARRIVING))
     kept = without(insert(insert(old, first, default), last, default), first, last)
-    start, end = kept.key(kept.find(first) or 0), kept.key(kept.find(last) or 0)
-    later = kept.times[-1] > last
-    # Where no key follows, the level stays; where one does, it says itself what drives from there on.
-    kind = end.kind if later and end.kind == STEPPED else STEPPED
+    start = kept.key(kept.find(first) or 0)
+    # The level stays until a later key says what drives from there on.
     return put(
         kept,
         [
             Key(first, arriving, came, start.slope_in, 0.0, SMOOTH, FREE, CROSSFADE),
-            Key(last, level, level, 0.0, 0.0, kind, FREE, CROSSFADE),
+            Key(last, level, level, 0.0, 0.0, STEPPED, FREE, CROSSFADE),
         ],
     )
 
