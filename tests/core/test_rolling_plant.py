@@ -260,39 +260,71 @@ class Rolling(unittest.TestCase):
         self.assertLess(np.abs(a - b).max(), 0.01)
 
 
-class Pivoting(unittest.TestCase):
+class Alone(unittest.TestCase):
+    """Heel or ball alone: of a body on the ground whose legs reach."""
+
+    FRAMES = np.arange(81.0)
+    FOOT = ("thigh.L", "shin.L", "foot.L", "toe.L")
+
+    def setUp(self) -> None:
+        marl = crossing(KINDS[0]).scene.member("marl")
+        self.rest = Program(Scene("ground", (marl,)), Take("turn", Fraction(30), 0, 80))
+
+    def worked(self, given: dict[str, Floats]) -> tuple[Program, Program]:
+        """A capture of the body with these values of channels, frame by frame, and the same made workable: its left leg."""
+        low = dict.fromkeys(("leg.L.drive", "leg.R.drive"), np.ones(81))
+        low |= {"leg.R.ik.ty": np.full(81, 0.1), "hips.ty": np.full(81, -0.1)}
+        curves = {
+            f"marl/{n}": curve([Key(t, v, v) for t, v in zip(self.FRAMES.tolist(), x.tolist(), strict=True)])
+            for n, x in (low | given).items()
+        }
+        read = bvh.read(bvh.write(self.rest.on(replace(self.rest.take, curves=curves)), "marl", 0, 80), "body", "turn")
+        before = Program(Scene("turn", (read.member,)), read.take)
+        asked = Asked((("body", "leg.L"),), 0.0, 80.0, {"whom": "parts"})
+        return before, before.on(run(before, "workable", asked).take)
+
+    def points(self, after: Program) -> list[tuple[str, float, float]]:
+        """What of the foot stands, and how much that is; nothing of it slips."""
+        mine = [c for c in after.take.contacts if c.joint == "foot.L"]
+        self.assertLess(max(float(measure(after, c).place.max()) for c in mine), SLIP)
+        return [(p.name, p.first, p.last) for c in mine for p in c.points]
+
     def test_a_foot_that_turns_on_its_ball_goes_on_turning(self) -> None:
         """Its heel leaves, it turns by up to 130° about its ball and stands again: planted and baked with few keys it does too."""
-        frames = np.arange(81.0)
-        u = np.clip((frames - 30.0) / 20.0, 0.0, 1.0)
-        marl = crossing(KINDS[0]).scene.member("marl")
-        rest = Program(Scene("ground", (marl,)), Take("turn", Fraction(30), 0, 80))
-        ankle, toe = (rest.evaluate([0.0]).pos[0, rest.nodes["marl", j]] for j in ("foot.L", "toe.L"))
+        u = np.clip((self.FRAMES - 30.0) / 20.0, 0.0, 1.0)
+        ankle, toe = (self.rest.evaluate([0.0]).pos[0, self.rest.nodes["marl", j]] for j in ("foot.L", "toe.L"))
         ball = np.array([toe[0], 0.0, toe[2]])
         for most in (1.2, 2.3):
             ways = most * u * u * (3.0 - 2.0 * u)
-            # The hips are low, so that the leg reaches.
-            place = (
-                ball
-                - Rotation.from_rotvec(np.outer(ways, (0.0, 1.0, 0.0))).apply(ball - ankle)
-                - ankle
-                + (0.0, 0.1, 0.0)
+            turned = Rotation.from_rotvec(np.outer(ways, (0.0, 1.0, 0.0))).apply(ball - ankle)
+            place = ball - turned - ankle + (0.0, 0.1, 0.0)
+            before, after = self.worked(
+                {f"leg.L.ik.t{c}": place[:, k] for k, c in enumerate("xyz")} | {"leg.L.ik.ry": ways}
             )
-            given = {f"leg.L.ik.t{c}": place[:, k] for k, c in enumerate("xyz")} | {"leg.L.ik.ry": ways}
-            given |= dict.fromkeys(("leg.L.drive", "leg.R.drive"), np.ones(81)) | {"leg.R.ik.ty": np.full(81, 0.1)}
-            given |= {"hips.ty": np.full(81, -0.1)}
-            curves = {
-                f"marl/{n}": curve([Key(t, v, v) for t, v in zip(frames.tolist(), x.tolist(), strict=True)])
-                for n, x in given.items()
-            }
-            read = bvh.read(bvh.write(rest.on(replace(rest.take, curves=curves)), "marl", 0, 80), "body", "turn")
-            before = Program(Scene("turn", (read.member,)), read.take)
-            done = run(before, "workable", Asked((("body", "leg.L"),), 0.0, 80.0, {"whom": "parts"}))
-            after = before.on(done.take)
-            alone = [p for c in done.take.contacts if c.joint == "foot.L" for p in c.points if p.name == "ball"]
-            self.assertGreater(alone[0].last, 40.0)
-            at = np.arange(0.0, 80.0, 0.25)
-            foot = [before.nodes["body", j] for j in ("thigh.L", "shin.L", "foot.L", "toe.L")]
+            self.assertGreater(max(last for name, _, last in self.points(after) if name == "ball"), 40.0)
+            at, foot = np.arange(0.0, 80.0, 0.25), [before.nodes["body", j] for j in self.FOOT]
             off = np.linalg.norm(before.evaluate(at).pos[:, foot] - after.evaluate(at).pos[:, foot], axis=-1)
             self.assertLess(float(off.max()), 2e-3, (most, at[off.max(axis=1).argmax()]))
-            self.assertLess(max(float(measure(after, c).place.max()) for c in done.take.contacts), SLIP)
+
+    def test_what_stands_on_its_ball_alone_is_planted(self) -> None:
+        """On the balls of its feet, from one place to another, its heel going up and down, and turning or not."""
+        u = np.clip((self.FRAMES - 36.0) / 8.0, 0.0, 1.0)
+        goes = u * u * (3.0 - 2.0 * u)
+        for twist in (0.0, 0.5):
+            before, after = self.worked({
+                "leg.L.ik.roll": 0.42 + 0.1 * np.sin(self.FRAMES / 7.0), "leg.L.ik.ball": twist * np.sin(self.FRAMES / 11.0),
+                "leg.L.ik.ty": 0.1 + 0.04 * np.sin(np.pi * u), "leg.L.ik.tz": 0.15 * goes, "hips.tz": 0.1 * goes,
+            })  # fmt: skip
+            stands = self.points(after)
+            self.assertEqual([name for name, _, _ in stands], ["ball", "ball"])
+            spot = spots_of(after.bound("body", "leg.L"))[1]
+            for _, first, last in stands:
+                self.assertGreater(last - first, 25.0)
+                at = np.arange(first, last, 0.25)
+                ways = []
+                for program in (before, after):
+                    poses, joint = program.evaluate(at), program.nodes["body", spot.joints[0]]
+                    ways.append(poses.pos[:, joint] + rotate(poses.rot[:, joint], spot.points[0]))
+                self.assertGreater(float(np.ptp(ways[0], axis=0).max()), 10 * SLIP)
+                self.assertLess(float(np.linalg.norm(ways[1] - ways[1][0], axis=1).max()), SLIP)
+                self.assertLess(float(np.linalg.norm(ways[1] - ways[0], axis=1).max()), 0.02)

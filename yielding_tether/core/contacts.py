@@ -280,7 +280,7 @@ def _bones_over(
 
 def planted(program: Program, first: float, last: float) -> list[Contact]:
     """Contacts of the take within a stretch that hold: those that slip and turn by no more than what counts as still."""
-    there = [c for c in program.take.contacts if c.whole and c.first < last and c.last > first]
+    there = [c for c in program.take.contacts if c.first < last and c.last > first]
     slips = measure_all(program, there)
     return [c for c, s in zip(there, slips, strict=True) if s.place.max() <= STILL[0] and s.turn.max() <= STILL[1]]
 

@@ -60,6 +60,11 @@ class Span(NamedTuple):
     part: tuple[str, str]
     control: str
 
+    @property
+    def alone(self) -> bool:
+        """Whether heel or ball stands alone from its first frame to its last: there is no sole that is on."""
+        return self.flat[0] == self.flat[1]
+
 
 def rolled(program: Program, rolls: Rolling, span: Span) -> Curve:
     """The curve of a roll that turns about heel or ball alone before the sole is on and after it, and not at all while it is; as it
@@ -71,9 +76,10 @@ def rolled(program: Program, rolls: Rolling, span: Span) -> Curve:
         times = np.union1d(times, kept.times[(kept.times > span.first) & (kept.times < span.last)])
     times = times[(times <= a) | (times >= b)]
     values = sample(kept, times, LEAVING, default) if len(kept) else np.zeros(len(times))
-    for outside, ball in zip((times < a, times > b), span.ball, strict=True):
+    on = (times >= a) & (times <= b) & (not span.alone)
+    for outside, ball in zip((times < a, (times >= b) & ~on), span.ball, strict=True):
         values = np.where(outside, np.clip(values, *((0.0, rolls.most) if ball else (-np.pi, 0.0))), values)
-    values = np.where((times >= a) & (times <= b), 0.0, values)
+    values = np.where(on, 0.0, values)
     keys = [Key(float(t), v, v, kind=SMOOTH, rule=AUTOMATIC) for t, v in zip(times, values.tolist(), strict=True)]
     made = automatic_slopes(curve(keys), times.tolist())
     result = put_over(kept, made.all_keys(), span.first, span.last, default)
@@ -129,19 +135,22 @@ def pivots(before: Program, held: Program, bound: Bound, mine: BoundSystem, span
         still = held.track(at, side, [control.node])[1][:, 0]
         turns = before.track(at, side, [before.nodes[bound.member.id, control.control.rests_on]])[1][:, 0]
         ways = np.unwrap(heading(turning, multiply(inverse(still), turns)))
-        ways -= ways[level]
+        if not span.alone:
+            ways -= ways[level]
         if np.abs(ways).max() <= TURNS:
             continue
         keys = [Key(float(t), v, v, kind=SMOOTH, rule=AUTOMATIC) for t, v in zip(at, ways.tolist(), strict=True)]
         made = automatic_slopes(curve(keys), at.tolist())
-        # From the sole it begins, or onto it ends, without a jump in speed.
-        flat = made.key(0 if level == 0 else len(at) - 1)
-        made = put(made, [flat._replace(rule=FREE, slope_in=0.0, slope_out=0.0)])
-        edge = made.key(len(at) - 1 if level == 0 else 0)
-        speed = edge.slope_in if level == 0 else edge.slope_out
+        edges = [-1, 0] if span.alone else [-1 - level]
+        if not span.alone:
+            # From the sole it begins, or onto it ends, without a jump in speed.
+            made = put(made, [made.key(level % len(at))._replace(rule=FREE, slope_in=0.0, slope_out=0.0)])
         channel = int(mine.channels[turning.channels[name]])
         up = np.cross(turning.forward, turning.left)
-        found.append(Pivot(channel, made, edge.time, spots[name], up, edge.leaving, speed))
+        for n in edges:
+            edge = made.key(n % len(at))
+            speed = edge.slope_in if n else edge.slope_out
+            found.append(Pivot(channel, made, edge.time, spots[name], up, edge.leaving, speed))
     return found
 
 

@@ -141,14 +141,10 @@ def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
         raise CoreError(
             f"{labels(program, asked.parts)}: nothing stands on anything or holds anything, {stretch_words(first, asked.last)}."
         )
-    plan, alone = [], 0
+    plan: Plan = []
     for bound in bounds:
         contacts = known[bound.id]
         for held in contacts:
-            if not held.whole:
-                # What of a foot stands on its heel or ball alone has no place and turn of its own to hold.
-                alone += 1
-                continue
             # Between two of them there is as much time to leave as to arrive; what stands beyond the stretch stays where it stands.
             near = _room(held, contacts)
             before, after = np.minimum(0.5 * np.array(near), _room(held, standing(program, bound.id, -np.inf, np.inf)))
@@ -157,8 +153,7 @@ def apply_all(program: Program, asked: Plant) -> tuple[Take, Proof]:
                 before=min(asked.before, float(before)), ease=min(asked.ease, float(after)),
             )  # fmt: skip
             plan.append((bound.id, held, how))
-    notes = (f"{alone} of them stand on heel or ball alone, and stay as they are.",) if alone else ()
-    return _done(program, plan, asked, notes)
+    return _done(program, plan, asked)
 
 
 def _room(held: Contact, others: Sequence[Contact]) -> tuple[float, float]:
@@ -197,8 +192,9 @@ def _held(program: Program, part: tuple[str, str], held: Contact, asked: Plant, 
     """One hold, and the frames that it changes; `known`: where holds are, by part and frame, of which this becomes one."""
     # Holds before it may have added follows, whose weights are among the channels.
     bound = program.bound(*part)
+    flat = held.first, held.last if held.whole else held.first
     span = Span(
-        held.begin, held.end, (held.first, held.last), _start(program, bound, held.begin, asked.before),
+        held.begin, held.end, flat, _start(program, bound, held.begin, asked.before),
         min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_fore(bound, held), part,
         _control(bound, held.joint).control.name,
     )  # fmt: skip
@@ -272,6 +268,8 @@ def _stood(program: Program, spans: list[Span], first: float, last: float) -> li
 def _on_fore(bound: Bound, held: Contact) -> tuple[bool, bool]:
     """Whether it is the fore point of a foot that stands before its sole does, and after that."""
     fore = next((p for s in spots_of(bound)[1:2] for p in held.points if p.name == s.name), None)
+    if not held.whole:
+        return fore is not None, fore is not None
     return (fore is not None and fore.first < held.first, fore is not None and fore.last > held.last)
 
 
@@ -356,7 +354,8 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: Span, known: Offs
     if new is not None:
         if key not in known:
             if asked.rolls or asked.at == "mean":
-                held, new = _in_the_mean(now, held, new, bound, control.control, flat)
+                stood = (first, last) if span.alone else flat
+                held, new = _in_the_mean(now, held, new, bound, control.control, stood)
             values = program.now(first, tilts) if rolls is None else np.zeros(len(tilts))
             held, new = _out_of_it(
                 held, new, bound, control.control, asked.on, flat[0], dict(zip(tilts, values, strict=True))
