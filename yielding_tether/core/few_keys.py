@@ -191,7 +191,8 @@ def choose(
     # Where one channel is split, speed passes on only with the slopes that all of them have.
     split = np.any([_sharp(dense[n]) for n in able], axis=0)
     # Where the dense keys stray too far themselves, as where a limb snaps through straight within a frame, fewer can't do better.
-    floor = np.maximum(1.0, DENSE * measured(dense, everywhere))
+    least = measured(dense, everywhere)
+    floor = np.where(least > 1.0, DENSE * least, 1.0)
     thin: dict[str, _Thin] = {}
     off = floor
 

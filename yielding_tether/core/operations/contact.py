@@ -187,6 +187,8 @@ class Contacts(Operation):
             new = found(program, asked.parts, first, last, c["loose"] / 100.0)
             if not new:
                 raise CoreError(f"{labels(program, asked.parts)}: nothing rests on anything, {where}.")
+            if set(new) <= set(take.contacts):
+                raise CoreError(f"what rests there was found already, {where}.")
             said = f"Find {len(new)} contact{'s' if len(new) > 1 else ''} of {labels(program, asked.parts)}"
         elif c["do"] == "mark":
             new = [x for p in asked.parts for x in on_anchor(program, p, c["on"], first, last, c["of"])]
