@@ -188,7 +188,7 @@ class Contacts(Operation):
             if not new:
                 raise CoreError(f"{labels(program, asked.parts)}: nothing rests on anything, {where}.")
             if set(new) <= set(take.contacts):
-                raise CoreError(f"what rests there was found already, {where}.")
+                raise CoreError(f"{labels(program, asked.parts)}: what rests there was found already, {where}.")
             said = f"Find {len(new)} contact{'s' if len(new) > 1 else ''} of {labels(program, asked.parts)}"
         elif c["do"] == "mark":
             new = [x for p in asked.parts for x in on_anchor(program, p, c["on"], first, last, c["of"])]
