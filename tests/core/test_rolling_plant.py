@@ -318,6 +318,11 @@ class Alone(unittest.TestCase):
             stands = self.points(after)
             self.assertEqual([name for name, _, _ in stands], ["ball", "ball"])
             spot = spots_of(after.bound("body", "leg.L"))[1]
+            # The second stands up to the last frame: nothing jumps there.
+            held = before.on(run(before, "plant", Asked((("body", "leg.L"),), 0.0, None, {"each": "all"})).take)
+            ends = [held.evaluate([80.0], side).pos[0, held.nodes["body", "foot.L"]] for side in (ARRIVING, LEAVING)]
+            self.assertEqual(stands[-1][2], 80.0)
+            self.assertLess(float(np.abs(ends[0] - ends[1]).max()), 1e-9)
             for _, first, last in stands:
                 self.assertGreater(last - first, 25.0)
                 at = np.arange(first, last, 0.25)

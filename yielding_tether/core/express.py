@@ -34,7 +34,7 @@ from .curves import (
     spliced,
     without,
 )
-from .few_keys import DENSE, One, choose
+from .few_keys import One, allowed, choose
 from .fitting import fit_values, held
 from .kernels.fits import apart
 from .kernels.two_segment import STRAIGHT
@@ -582,12 +582,12 @@ def _few(
     reach = _reaches(base, target, overrides, times, tolerance, judged.nodes)
     # Frames and half-frames are judged, and what lies between them where an angle swings far: there none of these may tell.
     swings = [np.abs(np.diff(c.numbers[:, 2])) for n, c in dense.items() if n in middles and target.mine.wraps[mine[n]]]
-    allowed = np.where(2.0 * half == np.round(2.0 * half), 1.0, np.inf)
-    k = np.flatnonzero((np.max(swings, axis=0, initial=0.0) > SWINGING) & (allowed > 1.0))
+    most = np.where(2.0 * half == np.round(2.0 * half), 1.0, np.inf)
+    k = np.flatnonzero((np.max(swings, axis=0, initial=0.0) > SWINGING) & (most > 1.0))
     for some in (k[piece] for piece in pieces(len(k))):
         # What the dense keys leave there is no fault of fewer.
-        apart = judged.off(half[some], judged.seen(base, half[some], overrides), wanted.some(2 * some + 1), tolerance)
-        allowed[some] = np.maximum(1.0, DENSE * apart)
+        seen = judged.seen(base, half[some], overrides)
+        most[some] = allowed(judged.off(half[some], seen, wanted.some(2 * some + 1), tolerance))
 
     def among_others(tried: Curves) -> Curves:
         there = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in local.items()}
@@ -614,7 +614,7 @@ def _few(
             there = judged.seen(now, at[mine], over)
             off[mine] = judged.off(at[mine], there, wanted.some(mine), tolerance)
         # Each time answers for what lies halfway to its neighbours too.
-        middle = off[1::2] / allowed
+        middle = off[1::2] / most
         found: Floats = np.maximum(off[::2], np.maximum(np.append(middle, 0.0), np.append(0.0, middle)))
         return found
 

@@ -191,8 +191,7 @@ def choose(
     # Where one channel is split, speed passes on only with the slopes that all of them have.
     split = np.any([_sharp(dense[n]) for n in able], axis=0)
     # Where the dense keys stray too far themselves, as where a limb snaps through straight within a frame, fewer can't do better.
-    least = measured(dense, everywhere)
-    floor = np.where(least > 1.0, DENSE * least, 1.0)
+    floor = allowed(measured(dense, everywhere))
     thin: dict[str, _Thin] = {}
     off = floor
 
@@ -259,6 +258,11 @@ def choose(
         best = min(best, tried, key=lambda c: sum(map(len, c.values())))
     stays = {n: fixed[n] | stay for n in able}
     return _without_spare(best, stays, times, floor, alone)
+
+
+def allowed(dense: Floats) -> Floats:
+    """How far the joints may stray where with the dense keys they stray as far as this, both in tolerances."""
+    return np.where(dense > 1.0, DENSE * dense, 1.0)
 
 
 def _without_spare(

@@ -187,8 +187,6 @@ class Contacts(Operation):
             new = found(program, asked.parts, first, last, c["loose"] / 100.0)
             if not new:
                 raise CoreError(f"{labels(program, asked.parts)}: nothing rests on anything, {where}.")
-            if set(new) <= set(take.contacts):
-                raise CoreError(f"{labels(program, asked.parts)}: what rests there was found already, {where}.")
             said = f"Find {len(new)} contact{'s' if len(new) > 1 else ''} of {labels(program, asked.parts)}"
         elif c["do"] == "mark":
             new = [x for p in asked.parts for x in on_anchor(program, p, c["on"], first, last, c["of"])]
@@ -208,6 +206,8 @@ class Contacts(Operation):
         for contact in new:
             within = c["within"] / 1000.0 or (contact.within if c["do"] in ("split", "join") else None)
             take = with_contact(take, replace(contact, within=within))
+        if c["do"] == "find" and set(take.contacts) == set(program.take.contacts):
+            raise CoreError(f"{labels(program, asked.parts)}: what rests there was found already, {where}.")
         return Outcome(take, prove("contacts", program, program.on(take), first, last), f"{said}, {where}")
 
 

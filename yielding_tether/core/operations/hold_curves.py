@@ -93,26 +93,32 @@ def rolled(program: Program, rolls: Rolling, span: Span) -> Curve:
 
 
 class Pivot(NamedTuple):
-    """How a foot turns about its heel or ball while that alone stands: the channel, its keys, and the edge of the hold up to or
-    from which it does; the point (3,) and the axis (3,) in its control; the turn there (radians) and its speed (a frame)."""
+    """How a foot turns about its heel or ball while that alone stands: the channel and its keys; the frames at which the hold
+    begins or ends with it; the point (3,) and the axis (3,) in its control."""
 
     channel: int
     keys: Curve
-    edge: float
+    edges: tuple[float, ...]
     point: Floats
     axis: Floats
-    value: float
-    speed: float
 
-    def over(self, program: Program, end: float) -> Curve:
-        """The channel's curve with its keys; beyond its edge as it was, but for where the take begins or ends (`end`) there."""
+    def turns(self, edge: float, at: Floats) -> Floats:
+        """(F, 4) turns beyond an edge of the hold, at the speed that it has there."""
+        key = self.keys.key(self.keys.find(edge) or 0)
+        speed = key.slope_out if edge == self.keys.times[0] else key.slope_in
+        half = 0.5 * (key.leaving + speed * (at - edge))[:, None]
+        return np.concatenate([np.sin(half) * self.axis, np.cos(half)], axis=1)
+
+    def over(self, program: Program) -> Curve:
+        """The channel's curve with its keys; beyond its edges as it was, but for where the take begins or ends there."""
         first, last = (float(self.keys.times[k]) for k in (0, -1))
         made = put_over(
             program.curve(self.channel), self.keys.all_keys(), first, last, float(program.defaults[self.channel])
         )
-        if not program.take.first < self.edge < end:
-            edge = made.key(made.find(self.edge) or 0)
-            made = put(made, [edge._replace(arriving=self.value, leaving=self.value)])
+        for edge in self.edges:
+            if not program.take.first < edge < program.take.last:
+                value = self.keys.key(self.keys.find(edge) or 0).leaving
+                made = put(made, [made.key(made.find(edge) or 0)._replace(arriving=value, leaving=value)])
         return made
 
 
@@ -124,12 +130,11 @@ def pivots(before: Program, held: Program, bound: Bound, mine: BoundSystem, span
     if turning is None:
         return found
     control = held.bound(*bound.id).controls[span.control]
-    spots = dict(zip(("heel", "ball"), turning.points, strict=True))
+    rear, fore = (s.name for s in spots_of(bound)[:2])
     a, b = span.flat
     for first, last, level, ball in ((span.first, a, -1, span.ball[0]), (b, span.last, 0, span.ball[1])):
         if last <= first:
             continue
-        name = "ball" if ball else "heel"
         at = np.unique([first, last, *np.arange(np.ceil(first), last)])
         side = np.where(at == last, ARRIVING, LEAVING)
         still = held.track(at, side, [control.node])[1][:, 0]
@@ -141,16 +146,13 @@ def pivots(before: Program, held: Program, bound: Bound, mine: BoundSystem, span
             continue
         keys = [Key(float(t), v, v, kind=SMOOTH, rule=AUTOMATIC) for t, v in zip(at, ways.tolist(), strict=True)]
         made = automatic_slopes(curve(keys), at.tolist())
-        edges = [-1, 0] if span.alone else [-1 - level]
         if not span.alone:
             # From the sole it begins, or onto it ends, without a jump in speed.
             made = put(made, [made.key(level % len(at))._replace(rule=FREE, slope_in=0.0, slope_out=0.0)])
-        channel = int(mine.channels[turning.channels[name]])
+        name = fore if ball else rear
+        edges = (first, last) if span.alone else ((first, last)[-1 - level],)
         up = np.cross(turning.forward, turning.left)
-        for n in edges:
-            edge = made.key(n % len(at))
-            speed = edge.slope_in if n else edge.slope_out
-            found.append(Pivot(channel, made, edge.time, spots[name], up, edge.leaving, speed))
+        found.append(Pivot(int(mine.channels[turning.channels[name]]), made, edges, turning.points[name], up))
     return found
 
 
@@ -305,8 +307,7 @@ def eased(
     place = poses.pos[:, node] + rotate(poses.rot[:, node], size * np.array(seen[:3]))
     turn = multiply(poses.rot[:, node], np.broadcast_to(np.array(seen[3:]), (3, 4)))
     if pivot is not None:
-        half = 0.5 * (pivot.value + pivot.speed * (at - edge))[:, None]
-        turned = np.concatenate([np.sin(half) * pivot.axis, np.cos(half)], axis=1)
+        turned = pivot.turns(edge, at)
         own = program.sizes(at, side, program.nodes[bound.member.id, placed.control.rests_on])[:, None]
         place = place + rotate(turn, own * (pivot.point - rotate(turned, pivot.point)))
         turn = multiply(turn, turned)

@@ -96,9 +96,6 @@ class MakeWorkable(Operation):
         ends = tuple(p for p in parts if end_of(program.bound(*p)) is not None)
         at = Asked(parts, asked.first, asked.last)
 
-        def contacts(now: Program) -> Asked:
-            return replace(at, parts=ends, choices={"do": "find"})
-
         def plant(now: Program) -> Asked:
             some = tuple(p for p in ends if standing(now, p, first, last))
             if not some:
@@ -123,7 +120,8 @@ class MakeWorkable(Operation):
             return Asked(findings=tuple(open_))
 
         plan: list[tuple[str, str, float, Asking]] = [
-            ("contacts", "Finding contacts", 0.1, contacts), ("plant", "Planting", 0.2, plant),
+            ("contacts", "Finding contacts", 0.1, lambda _: replace(at, parts=ends, choices={"do": "find"})),
+            ("plant", "Planting", 0.2, plant),
             ("bake", "Baking", 0.6, bake), ("repair", "Repairing", 0.1, repair),
         ]  # fmt: skip
         left_out = {"contacts": "keep", "plant": "none", "bake": "none", "repair": "none"}

@@ -368,7 +368,7 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: Span, known: Offs
     edges = [(edge, until) for edge, until in ((first, start), (last, end)) if program.take.first < edge < last_of_all]
     turned = [] if rolls is None else pivots(now, held, bound, bound.systems[system], span)
     for edge, until in edges:
-        pivot = next((p for p in turned if p.edge == edge), None)
+        pivot = next((p for p in turned if edge in p.edges), None)
         held = eased(
             held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until, pivot
         )
@@ -378,7 +378,7 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: Span, known: Offs
     else:
         refuse_locked(program, [rolls.channel, *rolls.level], start, end)
         held = held.with_curves(stilled(held, list(rolls.level), first, last, edges, at=0.0))
-        held = held.with_curves({held.channel_names()[p.channel]: p.over(held, last_of_all) for p in turned})
+        held = held.with_curves({held.channel_names()[p.channel]: p.over(held) for p in turned})
         held = held.with_curves({held.channel_names()[rolls.channel]: rolled(held, rolls, span)})
         held = within_reach(held, held.bound(*bound.id), asked.on, rolls, span)
     return held if new is None else _in_one_follow(held, bound.id, control.control.name, new, first, last)

@@ -105,15 +105,10 @@ class RollingFoot(TwoSegment):
         return Rolling(channels[roll], level, most) if control == ik_name(bound) else None
 
     def turning(self, bound: Bound) -> Turning:
-        heel, ball, *_, left, _, forward = sole_of(bound)[:24].reshape(8, 3)
-        turns = self.firsts(bound)[0] + 2
-        return Turning(
-            ik_name(bound),
-            {name: turns + k for k, name in enumerate(("heel", "ball", "tip"))},
-            left,
-            forward,
-            (heel, ball),
-        )
+        *points, left, _, forward = sole_of(bound)[:24].reshape(8, 3)
+        turns, names = self.firsts(bound)[0] + 2, ("heel", "ball", "tip")
+        channels = {name: turns + k for k, name in enumerate(names)}
+        return Turning(ik_name(bound), channels, left, forward, dict(zip(names, points, strict=False)))
 
     def emit(self, tape: Tape, bound: Bound, into: Ints, state: State) -> list[Run]:
         channels, sole = bound.systems[self.name].channels, sole_of(bound)

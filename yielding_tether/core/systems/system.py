@@ -108,14 +108,14 @@ class Space(NamedTuple):
 
 class Turning(NamedTuple):
     """How an end turns about what of it stands, while its control stays: that control's name; by the name of the point, the place
-    of the channel among those of the system; the ways to the left and forward (3,) of its sole, and the places (3,) of its heel
-    and ball, in its joint."""
+    of the channel among those of the system; the ways to the left and forward (3,) of its sole, and by name the places (3,) of
+    the points, in its joint."""
 
     control: str
     channels: Mapping[str, int]
     left: Floats
     forward: Floats
-    points: tuple[Floats, Floats]
+    points: Mapping[str, Floats]
 
 
 @dataclass(frozen=True)
