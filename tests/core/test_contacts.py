@@ -402,6 +402,15 @@ class Edited(unittest.TestCase):
         back = run(rolling.on(cut), "contacts", Asked(RIGHT, 0.0, 60.0, {"do": "join"})).take
         self.assertEqual(back.contacts, (rolls,))
 
+    def test_found_again_they_are_no_news_but_for_another_watch(self) -> None:
+        program, whole = Program(*cast_off.cast_off()), Asked(RIGHT, 0.0, None, {"do": "find"})
+        program = program.on(replace(program.take, contacts=()))
+        once = program.on(run(program, "contacts", whole).take)
+        with self.assertRaisesRegex(CoreError, "was found already"):
+            run(once, "contacts", whole)
+        watched = run(once, "contacts", replace(whole, choices={"do": "find", "within": 5.0})).take.contacts
+        self.assertEqual({c.within for c in watched}, {0.005})
+
     def test_what_cannot_be_done_says_so(self) -> None:
         program = Program(*cast_off.cast_off())
         for operation, asked, words in (
