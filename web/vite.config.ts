@@ -16,7 +16,7 @@ const benchAhead: Plugin = {
 };
 
 export default defineConfig({
-  plugins: [react(), benchAhead],
+  plugins: [react({ compiler: true }), benchAhead],
   build: { chunkSizeWarningLimit: 2500 },
   server: { proxy: { "/api": { target: "http://127.0.0.1:8400", ws: true } } },
 });

@@ -11,8 +11,8 @@ import { useBench, usePick } from "./state";
 export function Layers({ info }: { info: TakeInfo }) {
   const { layer, stretch, set } = usePick("layer", "stretch", "set");
   const { now } = useActions();
-  const doing: Doing = (what, which = "", more = {}, frame = useBench.getState().frame) =>
-    now({ operation: "layer", parts: [], first: frame, last: null }, { do: what, which, ...more });
+  const doing: Doing = (what, which = "", more = {}, frame) =>
+    now({ operation: "layer", parts: [], first: frame ?? useBench.getState().frame, last: null }, { do: what, which, ...more });
   const add = async () => {
     const known = new Set(info.layers.map((l) => l.id));
     const at = stretch ? { first: stretch.first, last: stretch.last } : { first: info.first, last: null };

@@ -1,5 +1,5 @@
 import { Box, Button, Typography } from "@mui/material";
-import { useBench } from "../bench/state";
+import { usePick } from "../bench/state";
 import type { Compared, TakeInfo } from "../shared/api";
 import { degrees, mm } from "../shared/format";
 import { farthest, framingAt } from "./drawDifference";
@@ -12,7 +12,7 @@ function partOf(info: TakeInfo | undefined, joint: string) {
 
 /** The figures of both, side by side, and the way to the worst frame. */
 export function Figures({ data, one, two }: { data: Compared; one: TakeInfo | undefined; two: TakeInfo | undefined }) {
-  const { toFrame, set } = useBench.getState();
+  const { toFrame, set } = usePick("toFrame", "set");
   const toWorst = () => {
     toFrame(farthest(data));
     set({ framing: framingAt(data, farthest(data)) });

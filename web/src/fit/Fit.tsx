@@ -17,7 +17,7 @@ import { NO_CHANGES, useFit, useShown } from "./useFit";
 export default function Fit({ sceneId, member, first }: { sceneId: number; member: string; first: string }) {
   const fit = useFit(sceneId, member, first);
   const { info, changes, part: name, refused, applying } = fit;
-  const { info: shown, playing, set } = usePick("info", "playing", "set");
+  const { info: shown, lookedAt, playing, set } = usePick("info", "lookedAt", "playing", "set");
   const [alike, setAlike] = useState(true);
   useShown(info, name);
   usePlayback();
@@ -98,7 +98,7 @@ export default function Fit({ sceneId, member, first }: { sceneId: number; membe
         )}
       </Box>
       <Box component="main" sx={{ position: "relative", overflow: "hidden" }}>
-        {shown && useBench.getState().lookedAt && (
+        {shown && lookedAt && (
           <View info={shown} onPlace={pointing && ((at) => void place(at))}>
             {part && <Places info={shown} member={info!.member} settings={part.settings} chosen={pointing?.id} />}
           </View>

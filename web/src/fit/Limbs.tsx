@@ -12,13 +12,13 @@ export function Limbs({ info, limbs, at, onChange }: { info: FitInfo; limbs: Lim
   const limb = limbs[at];
   if (!limb) return null;
   const change = (what: Partial<LimbSaid>) => onChange(limbs.map((l, k) => (k === at ? { ...l, ...what } : l)));
-  const choice = (label: string, value: string, options: string[], put: (v: string) => void, read = (o: string) => o) => (
+  const choice = (label: string, value: string, options: string[], put: (v: string) => void, read?: (o: string) => string) => (
     <Box key={label} sx={{ display: "flex", alignItems: "baseline", gap: 1 }}>
       <Typography sx={{ width: 76, fontSize: 13.5 }}>{label.replace(/ \d+$/, "")}</Typography>
       <Select size="small" variant="standard" value={value} onChange={(e) => put(e.target.value)} inputProps={{ "aria-label": label }} sx={{ flexGrow: 1, fontSize: 13.5 }}>
         {options.map((o) => (
           <MenuItem key={o} value={o}>
-            {read(o)}
+            {read ? read(o) : o}
           </MenuItem>
         ))}
       </Select>

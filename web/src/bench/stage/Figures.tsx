@@ -83,18 +83,13 @@ interface FigureProps {
   clearFor?: PartRef | null;
 }
 
-/** The bodies of the cast, one group a joint, placed from the newest pose each time the picture is drawn. */
-export function Figures({ info, pose, ghost, alone, onPick, pickSet, onPoint, clearFor, skinned }: FigureProps) {
-  const groups = useRef<(THREE.Group | null)[]>([]);
-  const [lit, setLit] = useState<string | null>(null);
-  const seen = useMemo(() => rowsOf(info, clearFor ?? null), [info, clearFor]);
-  // Whoever looks through a camera does not see it.
-  const through = useBench((s) => s.viewpoint.through);
+/** What the bodies of the cast are made of, but for one of its members: a ghost has no set pieces. */
+function usePieces(info: TakeInfo, ghost: boolean, without: string | undefined) {
   const pieces = useMemo(() => {
     const index = new Map(info.joints.map(([m, j], i) => [`${m}/${j}`, i]));
     return info.members.flatMap((member) =>
       member.shapes
-        .filter(() => (!ghost || member.kind !== "set") && member.id !== through)
+        .filter(() => (!ghost || member.kind !== "set") && member.id !== without)
         .map((shape) => ({
           joint: index.get(`${member.id}/${shape.joint}`)!,
           size: sizeAt(info, member.id),
@@ -108,12 +103,23 @@ export function Figures({ info, pose, ghost, alone, onPick, pickSet, onPoint, cl
     );
     // Geometry depends on the cast alone, which a take keeps.
     // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [info.id, ghost, through]);
+  }, [info.id, ghost, without]);
+  useEffect(() => () => pieces.forEach((p) => p.geometry.dispose()), [pieces]);
+  return pieces;
+}
+
+/** The bodies of the cast, one group a joint, placed from the newest pose each time the picture is drawn. */
+export function Figures({ info, pose, ghost, alone, onPick, pickSet, onPoint, clearFor, skinned }: FigureProps) {
+  const groups = useRef<(THREE.Group | null)[]>([]);
+  const [lit, setLit] = useState<string | null>(null);
+  const seen = useMemo(() => rowsOf(info, clearFor ?? null), [info, clearFor]);
+  // Whoever looks through a camera does not see it.
+  const through = useBench((s) => s.viewpoint.through);
+  const pieces = usePieces(info, ghost !== undefined, through);
   const clear = useMemo(
     () => (ghost ? new THREE.MeshLambertMaterial({ color: ghost, transparent: true, opacity: 0.42, depthWrite: false }) : null),
     [ghost],
   );
-  useEffect(() => () => pieces.forEach((p) => p.geometry.dispose()), [pieces]);
 
   useFrame(() => {
     const table = pose();

@@ -97,7 +97,7 @@ interface ViewProps {
 export function View({ info, onPlace, children }: ViewProps) {
   const theme = useTheme();
   const { focus, ghosts, body, light, controls, bones, trails, slips, alone, pinned, beside, trial, playing, set } = usePick(
-    "lookedAt", "focus", "ghosts", "body", "light", "controls", "bones", "trails", "slips", "alone", "pinned", "beside", "trial", "playing", "set",
+    "focus", "ghosts", "body", "light", "controls", "bones", "trails", "slips", "alone", "pinned", "beside", "trial", "playing", "set",
   );
   const [held, setHeld] = useState(false);
   // While an operation asks for a place or for something to follow, a click says which.

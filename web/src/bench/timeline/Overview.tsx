@@ -21,7 +21,7 @@ export function Overview({ info, width }: { info: TakeInfo; width: number }) {
     let moved = false;
     follow(
       (e) => {
-        moved ||= Math.abs(e.clientX - event.clientX) > 2;
+        moved = moved || Math.abs(e.clientX - event.clientX) > 2;
         const at = scale.frame(e.clientX - bounds.left);
         if (moved) set(whole ? {} : { shown: panned(shown, at - start, info) });
         if (moved && whole) toFrame(at);

@@ -5,7 +5,7 @@ import { useKept } from "../../shared/kept";
 import { useSize } from "../../shared/useSize";
 import { Curves } from "../curves/Curves";
 import { Sheet } from "../Sheet";
-import { useBench, usePick } from "../state";
+import { useBench, usePick, type PartRef } from "../state";
 import { drawRows } from "./drawRows";
 import { Meter } from "./Meter";
 import { Overview, OVERVIEW } from "./Overview";
@@ -97,6 +97,19 @@ function Tools() {
   );
 }
 
+/** Brings the row of the part in hand into sight when it is taken in hand. */
+function useInSight(box: React.RefObject<HTMLDivElement | null>, rows: ReturnType<typeof layout>, focus: PartRef | null) {
+  useEffect(() => {
+    const row = rows.find((r) => r.strand && focus && r.strand.member === focus.member && r.strand.part === focus.part);
+    const seen = box.current;
+    if (!row || !seen) return;
+    if (row.y < seen.scrollTop) seen.scrollTop = row.y;
+    else if (row.y + row.height > seen.scrollTop + seen.clientHeight) seen.scrollTop = row.y + row.height - seen.clientHeight;
+    // Folding and filtering leave the sight where it is.
+    // eslint-disable-next-line react-hooks/exhaustive-deps
+  }, [focus]);
+}
+
 /** The rows with their names; they scroll where there are more than fit. */
 function Rows({ info, width }: { info: TakeInfo; width: number }) {
   const theme = useTheme();
@@ -107,16 +120,7 @@ function Rows({ info, width }: { info: TakeInfo; width: number }) {
   const scale = scaleOf(shown, width);
   const { press, hover, dragged } = useRowGestures(info, rows, scale);
   const box = useRef<HTMLDivElement>(null);
-  // The row of the part in hand comes into sight when it is taken in hand.
-  useEffect(() => {
-    const row = rows.find((r) => r.strand && focus && r.strand.member === focus.member && r.strand.part === focus.part);
-    const seen = box.current;
-    if (!row || !seen) return;
-    if (row.y < seen.scrollTop) seen.scrollTop = row.y;
-    else if (row.y + row.height > seen.scrollTop + seen.clientHeight) seen.scrollTop = row.y + row.height - seen.clientHeight;
-    // Folding and filtering leave the sight where it is.
-    // eslint-disable-next-line react-hooks/exhaustive-deps
-  }, [focus]);
+  useInSight(box, rows, focus);
   return (
     <Box ref={box} sx={{ display: "flex", overflowY: "auto", overflowX: "hidden", flexGrow: 1, minHeight: 0, position: "relative" }}>
       <RowLabels rows={rows} width={LABELS} choices={choices} onChange={setChoices} />

@@ -53,7 +53,7 @@ export function useRowGestures(info: TakeInfo, rows: Row[], scale: Scale) {
     set({ live: null, playing: false, ...(strand ? { focus: { member: strand.member, part: strand.part } } : {}) });
     let moved = false;
     const select = (e: PointerEvent) => {
-      moved ||= Math.abs(e.clientX - event.clientX) >= SLACK;
+      moved = moved || Math.abs(e.clientX - event.clientX) >= SLACK;
       return moved ? stretchOf(rows, start, at(e)) : null;
     };
     const move = (e: PointerEvent) => {
