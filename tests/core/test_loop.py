@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import unittest
 from dataclasses import replace
 
@@ -104,6 +105,15 @@ class Loops(unittest.TestCase):
                     self.assertLess(
                         float(s.place.max()), slips.get((c.joint, c.last), 0.0) + 1e-4, (a, b, c.joint, c.begin)
                     )
+
+    def test_a_stretch_that_is_no_round_is_told_where_one_ends(self) -> None:
+        for a, b, rounds in ((10, 47, (20, 40)), (4, 33, (20,)), (30, 95, (60,))):
+            told = run(trot(), "loop", Asked((GOAT,), float(a), float(b), {"over": 8})).proof.notes[1]
+            self.assertIn(
+                int(re.fullmatch(r"Frame (\d+) is nearer to how it begins: [\d.]+ mm\.", told)[1]) - a, rounds
+            )  # type: ignore[index]
+            closed = run(trot(), "loop", Asked((GOAT,), float(a), float(told.split()[1]), {"over": 8})).proof.notes
+            self.assertIn(f"was {told.split()[-2]} mm", closed[0])
 
     def test_what_is_held_goes_round_too(self) -> None:
         program = clean(1)

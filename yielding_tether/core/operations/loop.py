@@ -34,6 +34,8 @@ from .operation import Asked, Choice, Operation, Outcome, check_stretch, offered
 STRAIGHT = np.pi / 12.0
 #: What of a switch, and of a value that is closed, may differ.
 SAME = 1e-6
+#: Metres that the last frame may be from how a round begins before another one near is looked for, and how many frames away.
+APART, NEAR = 0.02, 200.0
 
 
 @offered
@@ -79,7 +81,8 @@ class Loop(Operation):
         after.check_loops()
         whole = program.on(replace(program.take, first=int(first), last=int(last)))
         note = f"It closes within {1000 * now[0]:.3f} mm; before, {was[1]} was {1000 * was[0]:.1f} mm from where it begins."
-        proof = prove(self.id, whole, after, begins, last, notes=(note,))
+        better = _better(program, members, round_, was[0])
+        proof = prove(self.id, whole, after, begins, last, notes=(note, better) if better else (note,))
         names = ", ".join(program.scene.member(m).name for m in members)
         return Outcome(take, proof, f"Loop {names}, frames {first:g} to {last:g}")
 
@@ -90,6 +93,7 @@ class _Round(NamedTuple):
     first: float
     last: float
     glass: Glass
+    root: int
 
     def shown(self, program: Program, at: Floats, side: Ints | int) -> Shown:
         """What is one round before times at these: in what carries it then, moved by what a round goes on by."""
@@ -118,7 +122,7 @@ def _round(program: Program, members: tuple[str, ...], first: float, last: float
     if any(c.member == lead.id and c.begin <= first and c.end >= last for c in program.take.contacts):
         # What stands all along goes nowhere, and neither does a round.
         turned, shift = np.array([0.0, 0.0, 0.0, 1.0]), np.zeros(3)
-    return _Round(first, last, replace(glass, turn=turned, shift=shift))
+    return _Round(first, last, replace(glass, turn=turned, shift=shift), int(root.nodes[0]))
 
 
 def _going(program: Program, mine: list[Bound], first: float) -> Ints:
@@ -152,6 +156,43 @@ def _apart(program: Program, members: tuple[str, ...], round_: _Round) -> tuple[
     off = [float(np.linalg.norm(there.place(was.pos[:, n]) - here.pos[:, n])) for n in nodes.tolist()]
     k = int(np.argmax(off))
     return off[k], program.rig.reads(*names[k])
+
+
+def _better(program: Program, members: tuple[str, ...], round_: _Round, apart: float) -> str:
+    """At what frame near the last one it begins again, where the last one is far from that (`apart`, metres); else nothing."""
+    if apart < APART:
+        return ""
+    first, last = round_.first, round_.last
+    half = min((last - first) // 2.0, NEAR)
+    ends = np.arange(max(first + 4.0, last - half), min(program.take.last - 1.0, last + half) + 1.0)
+    nodes = program.joints(list(members))[1]
+    # What swings through a pose both ways is in it twice: the next frame tells which way.
+    off = np.sum([_from_above(program, round_, nodes, ends + k, first + k) for k in (0.0, 1.0)], axis=0)
+    if not len(ends):
+        return ""
+    near = ends[off <= 1.25 * off.min() + 0.01]
+    best = float(near[np.argmin(np.abs(near - last))])
+    found = _apart(program, members, _round(program, members, first, best))[0]
+    if found > 0.5 * apart:
+        return ""
+    return f"Frame {best:g} is nearer to how it begins: {1000 * found:.1f} mm."
+
+
+def _from_above(program: Program, round_: _Round, nodes: Ints, at: Floats, first: float) -> Floats:
+    """(F,) how far the worst joint is at times from where it is at the first one, seen from the root's place and heading."""
+    times = np.append(first, at)
+    pos, rot = program.track(times, LEAVING, [round_.root, round_.glass.node, *nodes.tolist()])
+    back = inverse(rot[:, 1])
+    local = rotate(back[:, None], pos - pos[:, 1:2])
+    turn = multiply(back, rot[:, 0])
+    turn = multiply(turn, inverse(turn[:1]))
+    level = np.arctan2(turn[:, 1], turn[:, 3])
+    upright = np.zeros((len(times), 4))
+    upright[:, 1], upright[:, 3] = np.sin(-level), np.cos(level)
+    local -= local[:, :1] * [1.0, 0.0, 1.0]
+    seen = rotate(upright[:, None], local[:, 2:])
+    found: Floats = np.linalg.norm(seen[1:] - seen[:1], axis=-1).max(axis=1)
+    return found
 
 
 def _closed(program: Program, made: Program, bound: Bound, round_: _Round, over: float, nodes: Ints) -> Program:
