@@ -20,7 +20,7 @@ from .errors import CoreError
 from .followers import BoundControl
 from .program import Program
 from .rig import Bound
-from .shapes import Balls, balls_of, solid_distance
+from .shapes import Balls, balls_of, exact, solid_distance
 from .takes import WORLD, Contact, Take
 from .transforms import Floats, inverse, multiply, rotate, rotation_distance
 
@@ -226,7 +226,13 @@ def surface_of(program: Program, contact: Contact) -> tuple[Shape, ...]:
 
 def over(shapes: Sequence[Shape], points: Floats) -> Floats:
     """(...,) how far points (..., 3) are from the nearest of some shapes, metres, below zero within."""
-    found: Floats = np.min([solid_distance(s, points) for s in shapes], axis=0)
+    every = points.reshape(-1, 3)
+    low, high = every.min(axis=0), every.max(axis=0)
+    middle, around = 0.5 * (low + high), 0.5 * float(np.linalg.norm(high - low))
+    off = np.array([float(solid_distance(s, middle)) for s in shapes])
+    # What is farther from all of them than another is at most needs no look at each.
+    near = [s for s, d in zip(shapes, off, strict=True) if d <= off.min() + 2.0 * around or not exact(s)]
+    found: Floats = np.min([solid_distance(s, points) for s in near], axis=0)
     return found
 
 
@@ -245,12 +251,13 @@ def _heights(
     stand = {p.name: (times >= p.first) & (times <= p.last) for p in contact.points}
     on = (times >= contact.first) & (times <= contact.last) & contact.whole
     lowest = np.full(len(times), np.inf)
-    for spot in spots:
-        k = among[1:].index(program.nodes[contact.member, spot.joints[0]])
-        high = over(shapes, local[:, k] + size[:, None] * rotate(turned[:, k], spot.points[0]))
-        depth = np.maximum(depth, -high)
+    row = [among[1:].index(program.nodes[contact.member, s.joints[0]]) for s in spots]
+    at = np.array([s.points[0] for s in spots])
+    high = over(shapes, local[:, row] + size[:, None, None] * rotate(turned[:, row], at))
+    depth = np.maximum(depth, -high.min(axis=1))
+    for k, spot in enumerate(spots):
         stands = on | stand.get(spot.name, np.zeros(len(times), dtype=bool))
-        lowest = np.where(stands, np.minimum(lowest, high), lowest)
+        lowest = np.where(stands, np.minimum(lowest, high[:, k]), lowest)
     return depth, np.where(np.isfinite(lowest), np.maximum(lowest, 0.0), 0.0)
 
 
@@ -263,12 +270,7 @@ def _bones_over(
         return np.zeros(len(local))
     rows = np.array([among[1:].index(program.nodes[contact.member, j]) for j in joints])
     row = rows[balls.joint]
-    # What is out of reach of all of it is not asked about ball by ball.
-    reach = float((np.linalg.norm(balls.at, axis=1) + balls.radius).max())
-    far = np.linalg.norm(local[:, rows] - local[:, :1], axis=2).max(axis=1) + size * reach
-    off = [(s, solid_distance(s, local[:, 0])) for s in surface_of(program, contact)]
-    nearest = np.min([o for _, o in off], axis=0)
-    shapes = [s for s, o in off if (o <= np.maximum(nearest, 0.0) + 2.0 * far).any()]
+    shapes = surface_of(program, contact)
     found = np.empty(len(local))
     for k in range(0, len(local), AT_ONCE):
         some = slice(k, k + AT_ONCE)

@@ -50,6 +50,11 @@ def solid_distance(shape: Shape, points: Floats) -> Floats:
     return found
 
 
+def exact(shape: Shape) -> bool:
+    """Whether distances from a shape are no estimates: then they differ between two points by no more than these are apart."""
+    return shape.form != "ball" or len(set(shape.size)) == 1
+
+
 def _within(shape: Shape, points: Floats) -> Floats:
     """Points (..., 3) as the shape's own axes have them."""
     axes = np.ascontiguousarray(rotate(np.asarray(shape.turn, dtype=np.float64), np.eye(3)).T)
@@ -93,13 +98,11 @@ class Balls(NamedTuple):
 
 def balls_of(shapes: Sequence[Shape], joints: Sequence[str]) -> Balls:
     """What of some joints is drawn as capsules, of a hand its fingers and not the palm, as balls."""
-    joint, at, radius = [], [], []
-    for shape in shapes:
-        if shape.joint not in joints or shape.form != "capsule":
-            continue
-        a, b = np.array(shape.a), np.array(shape.b)
-        for share in np.linspace(0.0, 1.0, BALLS):
-            joint.append(joints.index(shape.joint))
-            at.append(a + share * (b - a))
-            radius.append(shape.size[0] + share * (shape.size[-1] - shape.size[0]))
-    return Balls(np.array(joint, dtype=np.int64), np.array(at).reshape(-1, 3), np.array(radius))
+    bones = [s for s in shapes if s.joint in joints and s.form == "capsule"]
+    share = np.linspace(0.0, 1.0, BALLS)
+    joint = np.repeat(np.array([joints.index(s.joint) for s in bones], dtype=np.int64), BALLS)
+    ends = np.array([(s.a, s.b) for s in bones], dtype=np.float64).reshape(-1, 2, 3)
+    thick = np.array([(s.size[0], s.size[-1]) for s in bones], dtype=np.float64).reshape(-1, 2)
+    at = ends[:, :1] + share[:, None] * (ends[:, 1:] - ends[:, :1])
+    radius = thick[:, :1] + share * (thick[:, 1:] - thick[:, :1])
+    return Balls(joint, at.reshape(-1, 3), radius.ravel())
