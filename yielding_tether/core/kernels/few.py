@@ -4,7 +4,10 @@ from __future__ import annotations
 
 from typing import NamedTuple
 
+from numpy import int64
+
 from ..transforms import Floats
+from .block import U
 from .scalars import freely, inner
 
 #: What stands for "not reached yet".
@@ -90,45 +93,46 @@ def fewest_keys(m, fixed, bends, begin, best, came, far, longest):  # type: igno
     span. Fills `best` with the keys from the first time up to each, and `came` with the state (time * K + bend) before it. A
     segment from one time to the next is always allowed, whatever it leaves.
     """
-    count = len(bends)
+    count = U(len(bends))
     for a in range(count):
         best[0, a] = 1 if a == begin else _NEVER
         came[0, a] = -1
     far[0] = 0
     start = 0
-    for j in range(1, len(m.times)):
+    for j in range(U(1), U(len(m.times))):
         for b in range(count):
             best[j, b] = _NEVER
-        if fixed[j - 1] != 0:
-            start = j - 1
-        low = j - 1
-        for k in range(j - PATIENCE if j > PATIENCE else 0, j):
+        here = int64(j)
+        if fixed[j - U(1)] != 0:
+            start = here - 1
+        low = here - 1
+        for k in range(U(here - PATIENCE if here > PATIENCE else 0), j):
             low = far[k] if far[k] < low else low
         low -= PATIENCE
-        low = j - longest if j - longest > low else low
+        low = here - longest if here - longest > low else low
         low = start if start > low else low
-        far[j] = j - 1
+        far[j] = here - 1
         # The longest first. Where those that follow can't but take more keys they are not looked at: a slope that only more keys
         # lead to is of no use, since as many lead to the next time with any slope.
         least = _NEVER
-        for i in range(low, j):
+        for i in range(U(low), j):
             above = _NEVER
             for a in range(count):
                 above = best[i, a] if best[i, a] < above else above
-            if above + 1 > least and i < j - 1:
+            if above + 1 > least and i + U(1) < j:
                 continue
             most = 0
             for b in range(count):
                 most = best[j, b] if best[j, b] > most else most
             # Most are told by their middle, and others by a quarter, for all slopes at the end at once.
-            middle, quarter = _halfway(m, i, j, (i + j) // 2), (j - i) // 4
+            middle, quarter = _halfway(m, i, j, (i + j) >> U(1)), (j - i) >> U(2)
             before = middle if count == 1 else _halfway(m, i, j, i + quarter)
-            after = middle if count == 1 else _halfway(m, i, j, j - 1 - quarter)
+            after = middle if count == 1 else _halfway(m, i, j, j - U(1) - quarter)
             for a in range(count):
                 if best[i, a] + 1 >= most:
                     continue
                 low_b, high_b = -_FAR, _FAR
-                if i < j - 1:
+                if i + U(1) < j:
                     low_b, high_b = _bounded(middle, bends[a], low_b, high_b)
                     if low_b <= high_b and count > 1:
                         low_b, high_b = _bounded(before, bends[a], low_b, high_b)
@@ -136,10 +140,10 @@ def fewest_keys(m, fixed, bends, begin, best, came, far, longest):  # type: igno
                 for b in range(count):
                     if best[i, a] + 1 >= best[j, b] or bends[b] < low_b or bends[b] > high_b:
                         continue
-                    if i == j - 1 or _fits(
+                    if i + U(1) == j or _fits(
                         m, i, j, m.slopes_out[i] + bends[a] * m.tolerance[i], m.slopes_in[j] + bends[b] * m.tolerance[j]
                     ):
                         best[j, b] = best[i, a] + 1
-                        came[j, b] = i * count + a
-                        far[j] = i if i < far[j] else far[j]
+                        came[j, b] = int64(i * count + a)
+                        far[j] = int64(i) if int64(i) < far[j] else far[j]
                         least = best[j, b] if best[j, b] < least else least
