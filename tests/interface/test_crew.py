@@ -15,6 +15,8 @@ from .pages import Pages, choose
 
 
 class Crew(Pages):
+    bodies = True
+
     def places(self, take: int, times: list[float]) -> tuple[list[tuple[str, str]], np.ndarray, np.ndarray]:
         """Names, places (F, J, 3) and rotations (F, J, 4) of all joints, as the core computes them."""
         found = self.http.post(f"/takes/{take}/transforms", json={"times": times, "side": "leaving"}).json()

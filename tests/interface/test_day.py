@@ -272,6 +272,8 @@ class Layered(Pages):
 
 
 class Judging(Pages):
+    bodies = True
+
     def test_two_revisions_are_compared(self) -> None:
         page = self.bench()
         page.keyboard.press("n")

@@ -23,6 +23,8 @@ from yielding_tether.formats import bvh
 
 
 class Files(Pages):
+    bodies = True
+
     def brought(self, page: Page, frames: int, name: str, seen: bool = True) -> None:
         """Gives the page a capture of so many frames, and sees that it is being read, or waits until it is there."""
         with tempfile.TemporaryDirectory() as folder:

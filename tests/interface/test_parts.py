@@ -17,6 +17,7 @@ from yielding_tether.formats import bvh
 
 class Following(Pages):
     scene = "Ferry by night"
+    bodies = True
 
     def test_a_lantern_follows_what_is_found_or_clicked_and_lets_go(self) -> None:
         page = self.bench()

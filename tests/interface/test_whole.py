@@ -16,6 +16,7 @@ from .pages import Pages, choose
 class Crowd(Pages):
     """Three characters of some thirty rows each, one with a system and a strip with an operation that exist nowhere else."""
 
+    bodies = True
     module = "tests.interface.extras"
     scene = "Three hands"
 

@@ -39,7 +39,7 @@ export function Sketch({ info, pose, color, opacity }: SketchProps) {
     places.needsUpdate = true;
   });
   return (
-    <lineSegments ref={lines} geometry={geometry} frustumCulled={false} renderOrder={3}>
+    <lineSegments ref={lines} name="bones" visible={false} geometry={geometry} frustumCulled={false} renderOrder={3}>
       <lineBasicMaterial color={color} transparent opacity={opacity} depthTest={false} />
     </lineSegments>
   );
