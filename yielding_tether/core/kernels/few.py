@@ -98,7 +98,7 @@ def fewest_keys(m, fixed, bends, begin, best, came, far, longest):  # type: igno
         best[0, a] = 1 if a == begin else _NEVER
         came[0, a] = -1
     far[0] = 0
-    start = 0
+    start = int64(0)
     for j in range(U(1), U(len(m.times))):
         for b in range(count):
             best[j, b] = _NEVER
