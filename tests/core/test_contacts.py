@@ -446,7 +446,10 @@ class Edited(unittest.TestCase):
         ):
             self.assertEqual(OPERATIONS["plant"].suggest(now, RIGHT, first, last, {}), {"on": on}, (first, last))
         # A hand that slips is not planted: nothing is proposed to hold it.
-        self.assertNotIn("keys", OPERATIONS["handover"].suggest(program, (("marl", "arm.L"),), 120.0, 180.0, {}))
+        slips = Program(*lantern_round.lantern_round())
+        self.assertNotIn("keys", OPERATIONS["handover"].suggest(slips, (("marl", "arm.R"),), 120.0, 150.0, {}))
+        holds = OPERATIONS["handover"].suggest(program, (("marl", "arm.L"),), 120.0, 180.0, {})
+        self.assertEqual(holds["keys"], "within")
 
 
 if __name__ == "__main__":

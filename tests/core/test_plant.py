@@ -92,7 +92,10 @@ class Holds(unittest.TestCase):
         self.check(shifted, ("marl", "arm.R"), "hand.R", "rail/rail", 120.0, 160.0)
         self.check(program, ("marl", "leg.R"), "foot.R", "deck/deck", 90.0, 100.0)
         # From where another system hands over on.
-        self.check(program, ("marl", "arm.L"), "hand.L", "rail/rail", 108.0, 204.0)
+        self.check(clean(1), ("marl", "arm.R"), "hand.R", "rail/rail", 104.0, 160.0)
+        # The demo has planted the left one.
+        with self.assertRaisesRegex(CoreError, "planted there already"):
+            apply(program, Plant((("marl", "arm.L"),), "rail/rail", 108.0, 204.0))
 
     def test_what_was_eased_fades(self) -> None:
         program = crossing()

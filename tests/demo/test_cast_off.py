@@ -30,7 +30,7 @@ class CastOff(unittest.TestCase):
         self.assertLess(np.ptp(self.local("rail", "rail", "deck", demo().take.frames), axis=0).max(), 1e-12)
 
     def test_hands_hold_the_moving_rail(self) -> None:
-        held = self.local("marl", "hand.L", "rail", np.arange(GRIP_LEFT + 3.0, 205.0, 0.5))
+        held = self.local("marl", "hand.L", "rail", np.arange(GRIP_LEFT, 205.0, 0.25))
         self.assertLess(np.ptp(held, axis=0).max(), 1e-4)
         # On the bar: a hand's thickness from its middle.
         self.assertTrue(np.all(np.linalg.norm(held[:, 1:], axis=1) < 0.1))

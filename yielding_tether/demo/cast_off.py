@@ -10,6 +10,7 @@ import numpy as np
 
 from ..core.channels import channel_id
 from ..core.curves import FREE, SMOOTH, Curve, Key, curve
+from ..core.operations import plant
 from ..core.operations.handover import Handover, apply
 from ..core.program import Program
 from ..core.takes import Scene, Take, Tether
@@ -257,6 +258,7 @@ def _grips(scene: Scene, take: Take) -> Take:
         asked = Handover((("marl", f"arm.{letter}"),), "ik", frame, None, "hold", settle=3 if letter == "L" else 0)
         take, _ = apply(Program(scene, take), asked)
         take = closed(scene, take, letter, "rail", float(frame), None, 8)
+    take, _ = plant.apply(Program(scene, take), plant.Plant((("marl", "arm.L"),), "rail/rail", GRIP_LEFT, LAST))
     program = Program(scene, take)
     limb, posed = program.bound("marl", "arm.R"), program.evaluate([GRIP_RIGHT])
     (end,) = limb.controls

@@ -181,9 +181,11 @@ def through(scene: Scene, take: Take, member: str, part: str, row: Row, speed: F
 
 
 def touching(take: Take, rows: Sequence[tuple[str, str, int, int]], member: str = "marl") -> Take:
-    """The take with contacts of somebody's joints with set pieces: (joint, set piece, first, last)."""
+    """The take with these contacts of somebody's joints with set pieces alone: (joint, set piece, first, last)."""
     contacts = [Contact(member, joint, piece, piece, float(a), float(b)) for joint, piece, a, b in rows]
-    return replace(take, contacts=(*take.contacts, *contacts))
+    ends = {c.joint for c in contacts}
+    rest = (c for c in take.contacts if c.member != member or c.joint not in ends)
+    return replace(take, contacts=(*rest, *contacts))
 
 
 def closed(
