@@ -15,6 +15,7 @@ from yielding_tether.core.operations.plant import Plant, apply
 from yielding_tether.core.program import Program
 from yielding_tether.core.proof import switch_times
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
+from yielding_tether.demo.lantern_round import lantern_round
 
 from .test_bake import crossing
 from .test_findings import clean
@@ -96,6 +97,12 @@ class Holds(unittest.TestCase):
         # The demo has planted the left one.
         with self.assertRaisesRegex(CoreError, "planted there already"):
             apply(program, Plant((("marl", "arm.L"),), "rail/rail", 108.0, 204.0))
+
+    def test_what_slips_more_and_turns_less_is_told_once(self) -> None:
+        proof = apply(Program(*lantern_round()), Plant((("marl", "arm.R"),), "rail/rail", 104.0, 160.0))[1]
+        (held,) = proof.contacts
+        self.assertTrue(held.better and not held.kept)
+        self.assertEqual(proof.sentence.count("right arm on the rail slips"), 1)
 
     def test_what_was_eased_fades(self) -> None:
         program = crossing()

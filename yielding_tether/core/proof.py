@@ -613,7 +613,7 @@ def _deg(angle: float) -> str:
 
 def _contacts_words(contacts: Sequence[Held]) -> str:
     lost = [c for c in contacts if not c.kept]
-    better = [c for c in contacts if c.better]
+    better = [c for c in contacts if c.better and c not in lost]
     # What is new and slips is told of once, as what slips.
     new = [c for c in contacts if c.new and c not in better and c not in lost]
     if not lost and not better and not new:
