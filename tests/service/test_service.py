@@ -20,6 +20,7 @@ from yielding_tether.core.measure import meter
 from yielding_tether.core.operations import handover, pose
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene
+from yielding_tether.demo.lantern_round import lantern_round
 from yielding_tether.formats import bvh
 
 ARM = {"member": "marl", "part": "arm.R"}
@@ -221,10 +222,15 @@ class Serving(unittest.TestCase):
         place, speed = meter(program, np.array(limb.nodes), np.arange(100.0, 131.0))
         np.testing.assert_array_equal(found["pose"], place)
         np.testing.assert_array_equal(found["speed"], speed)
-        left = {"part": "marl/arm.L", "first": 100, "last": 130}
-        told = self.http.get(f"/takes/{info['id']}/meter", params=left).json()["slip"]
-        held = next(c for c in program.take.contacts if c.joint == "hand.L")
-        (slip,) = measure_all(program, [held])
+        # Slips are of a take in which a hand does.
+        night = next(
+            t["id"] for s in self.http.get("/scenes").json() for t in s["takes"] if t["name"] == "Lantern round"
+        )
+        right = {"part": "marl/arm.R", "first": 100, "last": 130}
+        told = self.http.get(f"/takes/{night}/meter", params=right).json()["slip"]
+        slipping = Program(*lantern_round())
+        held = next(c for c in slipping.take.contacts if c.joint == "hand.R")
+        (slip,) = measure_all(slipping, [held])
         worst = [max(slip.place[np.rint(slip.times) == f], default=0.0) for f in range(100, 131)]
         np.testing.assert_array_equal(told, worst)
         self.assertGreater(max(worst), 1e-3)
