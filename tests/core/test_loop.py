@@ -111,7 +111,7 @@ class Loops(unittest.TestCase):
             told = run(trot(), "loop", Asked((GOAT,), float(a), float(b), {"over": 8})).proof.notes[1]
             self.assertIn(
                 int(re.fullmatch(r"Frame (\d+) is nearer to how it begins: [\d.]+ mm\.", told)[1]) - a, rounds
-            )  # type: ignore[index]
+            )
             closed = run(trot(), "loop", Asked((GOAT,), float(a), float(told.split()[1]), {"over": 8})).proof.notes
             self.assertIn(f"was {told.split()[-2]} mm", closed[0])
 

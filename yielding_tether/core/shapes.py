@@ -51,8 +51,9 @@ def solid_distance(shape: Shape, points: Floats) -> Floats:
 
 
 def exact(shape: Shape) -> bool:
-    """Whether distances from a shape are no estimates: then they differ between two points by no more than these are apart."""
-    return shape.form != "ball" or len(set(shape.size)) == 1
+    """Whether distances from a shape differ between two points by no more than these are apart: not those that are estimates, nor
+    those from what tapers."""
+    return shape.form in ("block", "ring") or len(set(shape.size)) == 1
 
 
 def _within(shape: Shape, points: Floats) -> Floats:

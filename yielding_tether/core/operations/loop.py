@@ -165,11 +165,11 @@ def _better(program: Program, members: tuple[str, ...], round_: _Round, apart: f
     first, last = round_.first, round_.last
     half = min((last - first) // 2.0, NEAR)
     ends = np.arange(max(first + 4.0, last - half), min(program.take.last - 1.0, last + half) + 1.0)
-    nodes = program.joints(list(members))[1]
-    # What swings through a pose both ways is in it twice: the next frame tells which way.
-    off = np.sum([_from_above(program, round_, nodes, ends + k, first + k) for k in (0.0, 1.0)], axis=0)
     if not len(ends):
         return ""
+    nodes = program.joints(list(members))[1]
+    # What swings through a pose both ways is in it twice: the next frame tells which way.
+    off = np.sum([_off_from_root(program, round_, nodes, ends + k, first + k) for k in (0.0, 1.0)], axis=0)
     near = ends[off <= 1.25 * off.min() + 0.01]
     best = float(near[np.argmin(np.abs(near - last))])
     found = _apart(program, members, _round(program, members, first, best))[0]
@@ -178,7 +178,7 @@ def _better(program: Program, members: tuple[str, ...], round_: _Round, apart: f
     return f"Frame {best:g} is nearer to how it begins: {1000 * found:.1f} mm."
 
 
-def _from_above(program: Program, round_: _Round, nodes: Ints, at: Floats, first: float) -> Floats:
+def _off_from_root(program: Program, round_: _Round, nodes: Ints, at: Floats, first: float) -> Floats:
     """(F,) how far the worst joint is at times from where it is at the first one, seen from the root's place and heading."""
     times = np.append(first, at)
     pos, rot = program.track(times, LEAVING, [round_.root, round_.glass.node, *nodes.tolist()])
