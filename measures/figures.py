@@ -79,10 +79,10 @@ def pin_forward_kinematics(program: Program, frames: int, joints: int | None = N
     return work
 
 
-def speed(program: Program) -> tuple[float, float]:
+def speed(program: Program, looks: int = 60) -> tuple[float, float]:
     """How fast the machine is now: microseconds a frame that forward kinematics of 42 joints take, and how many times what they
     took where the bounds in seconds were set (`REFERENCE`)."""
-    took = 1e6 * fastest(pin_forward_kinematics(program, FRAMES, JOINTS), 60) / FRAMES
+    took = 1e6 * fastest(pin_forward_kinematics(program, FRAMES, JOINTS), looks) / FRAMES
     return round(took, 2), round(took / REFERENCE, 2)
 
 

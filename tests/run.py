@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 import os
 import resource
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -197,13 +198,29 @@ def in_rows() -> list[tuple[int, int, int, str]]:
     return results
 
 
-def pace() -> float:
-    """How many times what it did where the bounds in minutes were set the machine takes now."""
-    code = "from measures.figures import speed; from yielding_tether.core.program import Program as P;"
-    code += "from yielding_tether.demo.cast_off import cast_off; print(speed(P(*cast_off()))[1])"
-    return float(
-        subprocess.run([sys.executable, "-c", code], cwd=ROOT, capture_output=True, text=True, check=True).stdout
-    )
+class Pace:
+    """How fast the machine is while the tests run, as `measures.pace` tells it."""
+
+    def __init__(self) -> None:
+        self.said = tempfile.TemporaryFile("w+")  # noqa: SIM115
+        self.process = subprocess.Popen([sys.executable, "-m", "measures.pace"], cwd=ROOT, stdout=self.said)
+        self.began = time.monotonic()
+
+    def words(self) -> str:
+        """Seconds that went by, and how many that would be where bounds in seconds were set."""
+        took = time.monotonic() - self.began
+        self.process.terminate()
+        self.process.wait()
+        self.said.seek(0)
+        told = [[float(x) for x in line.split()] for line in self.said]
+        slower, stolen = (
+            statistics.fmean(t[0] for t in told),
+            (told[-1][1] - told[0][1]) / (took * (os.cpu_count() or 1)),
+        )
+        return (
+            f"{took:.0f} s, {100 * stolen:.0f} % of which the host took, on a machine {slower:.2f} times as slow as where bounds "
+            f"were set (mean of {len(told)} looks): {took * (1.0 - stolen) / slower:.0f} s there."
+        )
 
 
 def main() -> int:
@@ -214,17 +231,12 @@ def main() -> int:
         return as_worker()
     if sys.argv[1:]:
         return in_process(sys.argv[1:])
-    before, began = pace(), time.monotonic()
+    pace = Pace()
     results = in_rows()
-    took, after = time.monotonic() - began, pace()
     for _, _, _, text in results:
         if text:
             print("-" * 100, text, sep="\n")
-    slower = 0.5 * (before + after)
-    print(
-        f"{took:.0f} s on a machine {before} times as slow before and {after} after as where the bounds were set: "
-        f"{took / slower:.0f} s there."
-    )
+    print(pace.words())
     passed, failed, skipped = (sum(r[k] for r in results) for k in range(3))
     print(f"{passed} passed, {failed} failed" + (f", {skipped} skipped" if skipped else ""))
     return int(failed > 0)

@@ -30,11 +30,11 @@ class Agreement:
 
     @property
     def precision(self) -> float:
-        return self.both / max(self.both + self.invented_frames, 1)
+        return self.both / (self.both + self.invented_frames) if self.both + self.invented_frames else 1.0
 
     @property
     def recall(self) -> float:
-        return self.both / max(self.both + self.missed_frames, 1)
+        return self.both / (self.both + self.missed_frames) if self.both + self.missed_frames else 1.0
 
 
 def spans_of(contacts: Sequence[Contact], joint: str, point: str) -> list[tuple[float, float, str]]:
@@ -42,7 +42,7 @@ def spans_of(contacts: Sequence[Contact], joint: str, point: str) -> list[tuple[
     found = []
     for c in contacts:
         points = {p.name: (p.first, p.last) for p in c.points}
-        if c.joint == joint and (point in points or not c.points):
+        if c.joint == joint and (point in points or not (c.points or point == "tip")):
             found.append((*points.get(point, (c.first, c.last)), c.anchor))
     joined: list[tuple[float, float, str]] = []
     for a, b, anchor in sorted(found):
@@ -54,11 +54,11 @@ def spans_of(contacts: Sequence[Contact], joint: str, point: str) -> list[tuple[
 
 
 def agreement(made: Crossing, contacts: Sequence[Contact]) -> dict[str, Agreement]:
-    """By point: heel, ball, palm."""
+    """By point: heel, ball, palm, and tip where that stands alone."""
     rate, count = float(made.take.rate), made.take.last + 1
     frames = np.arange(count)
     found: dict[str, Agreement] = {}
-    for joint, point in dict.fromkeys((t.joint, t.point) for t in made.truth if t.point != "tip"):
+    for joint, point in dict.fromkeys((t.joint, t.point) for t in made.truth):
         mine = found.setdefault(point, Agreement())
         truth = [(t.first * rate, t.last * rate, t.anchor) for t in made.truth if (t.joint, t.point) == (joint, point)]
         got = spans_of(contacts, joint, point)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 
@@ -30,14 +31,23 @@ class Noisy(unittest.TestCase):
         edges: list[float] = []
         for n in range(10 * DEPTH):
             kind = random_kind(rng, 500 + n)
+            if n % 2:
+                # On tiptoe the heel of a quick step is down for too few frames to be told.
+                kind = replace(kind, tiptoe=True, pace=min(kind.pace, 1.4))
             for point, found in self.agree(kind).items():
                 all_of.setdefault(point, []).append(found)
                 edges += found.edges
                 with self.subTest(kind=kind, point=point):
                     self.assertEqual((found.missed, found.split, found.invented), ([], [], []))
-                    self.assertGreaterEqual(min(found.precision, found.recall), 0.95)
+                    # Of a tip there are a handful of frames in one crossing.
+                    self.assertGreaterEqual(min(found.precision, found.recall), 0.8 if point == "tip" else 0.95)
                     self.assertEqual(found.elsewhere, 0)
-        self.assertEqual(set(all_of), {"heel", "ball", "palm"})
+        self.assertEqual(set(all_of), {"heel", "ball", "tip", "palm"})
+        for point, found_ in all_of.items():
+            both, more, less = (
+                sum(getattr(f, n) for f in found_) for n in ("both", "invented_frames", "missed_frames")
+            )
+            self.assertGreaterEqual(both / (both + max(more, less)), 0.95, point)
         off = np.abs(edges)
         self.assertGreater(len(off), 250)
         self.assertGreaterEqual(float((off <= 2.0).mean()), 0.95)
@@ -110,3 +120,18 @@ class Measured(unittest.TestCase):
         late = whole.cut(12, 40)
         assert late is not None
         self.assertEqual((late.begin, late.end), (12, 26))
+
+    def test_other_edges_take_along_what_stands_by_itself(self) -> None:
+        """Once the ball of a foot that stood on that alone went on standing where its plank no longer was."""
+        heel, ball, tip = Standing("heel", 6, 20), Standing("ball", 10, 26), Standing("tip", 26, 30)
+        rolls = Contact("m", "foot", "world", "world", 10, 20, points=(heel, ball, tip))
+        tiptoe = Contact("m", "foot", "world", "world", 10, 30, points=(replace(ball), tip))
+        self.assertEqual((rolls.whole, tiptoe.whole), (True, False))
+        for old, first, last, wanted in (
+            (rolls, 8, 18, ((6, 18), (8, 26), (26, 30))), (rolls, 4, 28, ((4, 28), (4, 28), (28, 30))),
+            (rolls, 12, 34, ((6, 34), (12, 34))), (tiptoe, 14, 28, ((14, 26), (26, 28))),
+            (tiptoe, 8, 22, ((8, 22),)), (tiptoe, 27, 40, ((27, 40),)),
+        ):  # fmt: skip
+            moved = old.moved(first, last)
+            self.assertEqual((moved.first, moved.last, moved.whole), (first, last, old.whole))
+            self.assertEqual(tuple((p.first, p.last) for p in moved.points), wanted, (first, last))

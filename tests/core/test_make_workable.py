@@ -3,20 +3,22 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 from functools import cache
 
 import numpy as np
 
+from tests.core.test_hand import HAND, Tips, passing
 from tests.core.test_rolling_plant import SLIP, TURN
 from yielding_tether.core.contacts import measure
-from yielding_tether.core.curves import ARRIVING, LEAVING
+from yielding_tether.core.curves import ARRIVING, LEAVING, Curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations import OPERATIONS, Asked, Outcome, run
 from yielding_tether.core.program import Program
 from yielding_tether.core.progress import Cancelled, watched
 from yielding_tether.core.takes import Scene
-from yielding_tether.core.transforms import rotation_distance
+from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo.rough_crossing import Kind, crossing
 from yielding_tether.formats import bvh
 
@@ -153,3 +155,35 @@ class Brought(unittest.TestCase):
                 slip = measure(after, contact)
                 self.assertLess(float(slip.place.max()), SLIP, (step.operation, contact.id))
                 self.assertLess(float(slip.turn.max()), TURN, (step.operation, contact.id))
+
+
+class ByFingertips(unittest.TestCase):
+    def test_fingertips_on_the_rail_stay_there(self) -> None:
+        """A hand passes along the rail, three fingertips on it for a while: found, planted and baked with few keys they hold."""
+        program = passing("tz", 1.0)
+        held = program.on(run(program, "plant", Asked((HAND,), 140.0, 150.0, {"on": "rail/rail"})).take)
+        read = bvh.read(bvh.write(held, "marl", 121, 179), "body", "held")
+        stage_ = tuple(m for m in program.scene.members if m.kind == "set")
+        names = {m.id for m in stage_}
+        curves = {
+            n: Curve(c.numbers - [121.0, 0.0, 0.0, 0.0, 0.0], c.marks)
+            for n, c in program.take.curves.items() if n.partition("/")[0] in names
+        }  # fmt: skip
+        tethers = tuple(t for t in program.take.tethers if t.member in names)
+        raw = Program(Scene("held", (*stage_, read.member)), replace(read.take, curves=curves, tethers=tethers))
+        parts = tuple(b.id for b in raw.bounds.values() if any(j in b.part.joints for j in ("hand.L", "finger1.tip.L")))
+        self.assertEqual(len(parts), 2)
+        outcome = run(raw, "workable", Asked(parts, 0.0, None, {"whom": "parts"}))
+        self.assertEqual([s.operation for s in outcome.steps], ["contacts", "plant", "bake"], outcome.proof.notes)
+        tips = [c for c in outcome.take.contacts if c.joint in Tips.TIPS]
+        self.assertEqual(sorted(c.joint for c in tips), sorted(Tips.TIPS))
+        after = raw.on(outcome.take)
+        for c in tips:
+            self.assertGreater(c.last - c.first, 6.0)
+            at = np.append(np.arange(c.first, c.last, 0.25), c.last)
+            side = np.where(at == c.last, ARRIVING, LEAVING)
+            pos, rot = after.track(at, side, [after.nodes["rail", "rail"], after.nodes["body", c.joint]])
+            back = inverse(rot[:, 0])
+            place, turn = rotate(back, pos[:, 1] - pos[:, 0]), multiply(back, rot[:, 1])
+            self.assertLess(float(np.linalg.norm(place - place[0], axis=1).max()), SLIP, c.id)
+            self.assertLess(float(rotation_distance(turn, turn[:1]).max()), TURN, c.id)

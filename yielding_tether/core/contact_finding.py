@@ -54,6 +54,10 @@ WITHIN = 0.2
 STILL = 3e-4
 #: By how many variances of the noise a later edge may explain worse and is taken all the same: an earlier one is always freer.
 LATER = 5.0
+#: For this long (seconds), and so many frames, a tip stands alone at least that is told from its ball.
+ALONE, TOLD = 0.1, 3
+#: How much farther than its tip a ball is from what they rest on that is up, body heights.
+TILTED = 0.01
 #: Two rests of a point with less than this between them (seconds), nearer than this (body heights), are one.
 BREATH, NEAR = 0.12, 0.008
 
@@ -100,7 +104,8 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None, loose
         sizes = program.sizes(frames, LEAVING, own)
         tall, reach = float(np.median(sizes)) * _height(member), float(sizes.max()) * end.reach
         rests: dict[str, list[tuple[tuple[str, str], Rest]]] = {}
-        for spot in end.spots:
+        for n, spot in enumerate(end.spots):
+            beyond = end.spots[2:] if n == 1 else ()
             tried: list[tuple[float, tuple[str, str], Rest]] = []
             for anchor in anchors:
                 node = program.world if anchor[0] == WORLD else program.nodes[anchor]
@@ -113,7 +118,9 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None, loose
                 for rest in _rests(way, rate, tall, least, loose):
                     touching = spot if spot.name else end.surface
                     there = frames[rest.first : rest.last + 1]
-                    if _gap(program, member.id, touching, node, mine, ground, there) <= gap:
+                    off, *tips = (_gap(program, member.id, s, node, mine, ground, there) for s in (touching, *beyond))
+                    # A ball that is that much farther off than its tip is up.
+                    if off <= gap and off - min(tips, default=off) <= TILTED * tall:
                         tried.append((rest.strays * (1.0 if mine else CLEARLY) + 1e-9, anchor, rest))
             # It stands on one thing at a time: on that in which it moves least.
             taken: list[tuple[tuple[str, str], Rest]] = []
@@ -121,7 +128,7 @@ def find(program: Program, parts: Sequence[tuple[str, str]] | None = None, loose
                 if all(rest.last < r.first or rest.first > r.last for _, r in taken):
                     taken.append((anchor, rest))
             rests[spot.name] = sorted(taken, key=lambda t: t[1].first)
-        found += _together(member.id, end, rests, frames, least)
+        found += _together(member.id, end, rests, frames, least, max(TOLD, round(ALONE * rate)))
     return _by_themselves(program, ends, found)
 
 
@@ -400,10 +407,11 @@ def _edge(way: Floats, first: int, last: int, out: int, rate: float, told: tuple
 
 
 def _together(
-    member: str, end: End, rests: dict[str, list[tuple[tuple[str, str], Rest]]], frames: Floats, least: int
+    member: str, end: End, rests: dict[str, list[tuple[tuple[str, str], Rest]]], frames: Floats, least: int, alone: int
 ) -> list[Contact]:  # fmt: skip
     """Contacts of an end from the rests of what is of it: of a foot the sole is on while heel and ball are, the heel before it and
-    ball and tip after it; ball or heel alone where that is all."""
+    ball and tip after it, in the end the tip where that stands alone for so many frames (`alone`); ball, tip or heel alone where
+    that is all."""
     names = list(rests)
     if len(names) == 1:
         return [
@@ -413,19 +421,29 @@ def _together(
     found: list[Contact] = []
     rear, fore = names[:2]
     for anchor in dict.fromkeys(a for mine in rests.values() for a, _ in mine):
-        behind = [r for a, r in rests[rear] if a == anchor]
+        behind, balls = ([r for a, r in rests[n] if a == anchor] for n in (rear, fore))
         used: set[int] = set()
         for ahead in _united([r for n in names[1:] for a, r in rests[n] if a == anchor]):
+            # Without a toe of its own a tip does not stay where it is while the ball stands.
+            up = ahead.last if end.spots[0].joints == end.spots[-1].joints else _up(balls, ahead, alone)
+
+            def after(rest: Rest, up: int = up) -> dict[str, Rest]:
+                parts = {
+                    fore: rest._replace(last=min(rest.last, up)),
+                    names[-1]: rest._replace(first=max(rest.first, up)),
+                }
+                return {n: r for n, r in parts.items() if r.last > r.first}
+
             mine = [h for h in behind if min(h.last, ahead.last) - max(h.first, ahead.first) >= max(2, least // 2)]
             if not mine and ahead.last - ahead.first >= least:
-                found.append(_contact(member, end.joint, anchor, frames, (ahead.first, ahead.last), {fore: ahead}))
+                found.append(_contact(member, end.joint, anchor, frames, (ahead.first, ahead.last), after(ahead)))
             for n, heel in enumerate(mine):
                 used.add(id(heel))
                 flat = max(heel.first, ahead.first), min(heel.last, ahead.last)
                 # Where the heel comes down again the ball is that of the one before up to there.
                 begins = ahead.first if n == 0 else flat[0]
                 until = ahead.last if n == len(mine) - 1 else max(mine[n + 1].first - 1, flat[1])
-                whose = {rear: heel, fore: ahead._replace(first=begins, last=until)}
+                whose = {rear: heel, **after(ahead._replace(first=begins, last=until), max(up, flat[1]))}
                 found.append(_contact(member, end.joint, anchor, frames, flat, whose))
         for heel in behind:
             if id(heel) not in used and heel.last - heel.first >= least:
@@ -442,6 +460,13 @@ def _united(rests: list[Rest]) -> list[Rest]:
         else:
             found.append(rest)
     return found
+
+
+def _up(balls: list[Rest], ahead: Rest, alone: int) -> int:
+    """From which index on a ball is up while its tip stands on, at the end of a rest of both: its last one where it is not, or for
+    fewer frames than tell it."""
+    up = max((b.last for b in balls if b.first <= ahead.last and b.last >= ahead.first), default=ahead.first)
+    return up if ahead.last - up >= alone else ahead.last
 
 
 def _contact(

@@ -34,9 +34,10 @@ _STEP = 1.0 / 32.0
 
 
 class _Stances(NamedTuple):
-    """`held` (S, 6) stances in which a foot turns: place of the channel among those of its system, first and last frame, heading
-    that counts as none (radians), whether it begins and whether it ends at once; `goes` (E, 5) how a turn goes outside them:
-    channel, the edge, frames from there (below zero before it), value and speed at the edge."""
+    """`held` (S, 7) stances in which a foot turns: place of the channel among those of its system, first and last frame, until
+    when the turn stays as it is then, heading that counts as none (radians), whether it begins and whether it ends at once;
+    `goes` (E, 5) how a turn goes outside them: channel, the edge, frames from there (below zero before it), value and speed at the
+    edge."""
 
     held: Floats
     goes: Floats
@@ -58,16 +59,15 @@ def stance_turns(program: Program, bound: Bound, mine: BoundSystem, times: Float
         stances = program.recalled(key, [control.space, *bound.nodes.tolist()])
         program.measured[key] = stances = stances or _stances(program, bound, mine, turning, contacts)
     found: dict[int, Floats] = {}
-    for place, first, last, none, begins, ends in stances.held.tolist():
+    for place, first, last, until, none, begins, ends in stances.held.tolist():
         turn = found.setdefault(int(place), np.zeros(len(times)))
         out = ((times == first) & (side == ARRIVING) & (begins > 0.0)) | (
-            (times == last) & (side == LEAVING) & (ends > 0.0)
+            (times == until) & (side == LEAVING) & (ends > 0.0)
         )
-        inside = np.flatnonzero((times >= first) & (times <= last) & ~out)
+        inside = np.flatnonzero((times >= first) & (times <= until) & ~out)
         if len(inside):
-            turn[inside] += whole_turns_near(
-                _headings(program, bound, turning, times[inside], side[inside]) - none, 0.0
-            )
+            at, on = np.minimum(times[inside], last), np.where(times[inside] > last, ARRIVING, side[inside])
+            turn[inside] += whole_turns_near(_headings(program, bound, turning, at, on) - none, 0.0)
     for place, edge, length, value, speed in stances.goes.tolist():
         u = (times - edge) / length
         after = (u > 0.0) & (u < 1.0)
@@ -104,7 +104,7 @@ def _stances(
             place, spot = turning.channels.get(point.name), spots.get(point.name)
             if place is None or spot is None or mine.held[place]:
                 continue
-            for first, last, none, outer in _alone(contact, point):
+            for first, last, until, none, outer in _alone(contact, point):
                 at = np.unique(np.append(np.arange(np.ceil(first), last), [first, last]))
                 if not _keeps(program, bound, control.space, spot.joints[0], spot.points[0], at):
                     continue
@@ -114,30 +114,34 @@ def _stances(
                     continue
                 at_once = {-1.0: 0.0, 1.0: 0.0}
                 for out in outer:
-                    length, edge = min(GOES, room[out]), last if out > 0.0 else first
+                    length, edge = min(GOES, room[out]), until if out > 0.0 else first
                     if length < ROOM:
                         at_once[out] = float(program.take.first < edge < program.take.last)
                         continue
-                    near = headings(edge - out * _STEP * np.arange(3.0), np.full(3, ARRIVING if out > 0.0 else LEAVING))
+                    there = last if out > 0.0 else first
+                    near = headings(
+                        there - out * _STEP * np.arange(3.0), np.full(3, ARRIVING if out > 0.0 else LEAVING)
+                    )
                     near = whole_turns_near(near - level, 0.0)
-                    speed = out * float(3.0 * near[0] - 4.0 * near[1] + near[2]) / (2.0 * _STEP)
+                    speed = out * float(3.0 * near[0] - 4.0 * near[1] + near[2]) / (2.0 * _STEP) * (there == edge)
                     goes.append((place, edge, out * length, float(near[0]), speed))
-                held.append((place, first, last, level, *at_once.values()))
-    return _Stances(np.array(held, dtype=np.float64).reshape(-1, 6), np.array(goes, dtype=np.float64).reshape(-1, 5))
+                held.append((place, first, last, until, level, *at_once.values()))
+    return _Stances(np.array(held, dtype=np.float64).reshape(-1, 7), np.array(goes, dtype=np.float64).reshape(-1, 5))
 
 
-def _alone(contact: Contact, point: Standing) -> list[tuple[float, float, float, tuple[float, ...]]]:
-    """From when to when a point stands without the rest of the sole, when it is turned by nothing there, and on which sides (-1
-    before it, 1 after it) nothing stands."""
+def _alone(contact: Contact, point: Standing) -> list[tuple[float, float, float, float, tuple[float, ...]]]:
+    """From when to when a point stands without the rest of the sole, until when what it is turned by stays so, while others stand
+    after it, when it is turned by nothing there, and on which sides (-1 before it, 1 after it) nothing stands."""
     if not contact.whole:
-        return [(point.first, point.last, point.first, (-1.0, 1.0))] if point.last > point.first else []
-    found: list[tuple[float, float, float, tuple[float, ...]]] = []
+        outer = (-1.0, 1.0) if point.first == contact.begin else (1.0,)
+        return [(point.first, point.last, contact.end, point.first, outer)]
+    found: list[tuple[float, float, float, float, tuple[float, ...]]] = []
     if point.first < contact.first:
         last = min(point.last, contact.first)
-        found.append((point.first, last, last, (-1.0,)))
+        found.append((point.first, last, last, last, (-1.0,)))
     if point.last > contact.last:
         first = max(point.first, contact.last)
-        found.append((first, point.last, first, (1.0,)))
+        found.append((first, point.last, contact.end, first, (1.0,)))
     return found
 
 

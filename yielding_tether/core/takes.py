@@ -7,6 +7,7 @@ from collections.abc import Mapping
 from dataclasses import dataclass, field, replace
 from fractions import Fraction
 from functools import cached_property
+from itertools import pairwise
 
 import numpy as np
 
@@ -106,7 +107,8 @@ class Contact:
     """Where a joint stands on or holds on to something, from its first frame to its last: place and rotation of the joint
     in the anchor are meant to stay. An annotation of the take: it moves nothing. `anchor`: as of a tether; `within`: how far
     the joint may leave its place (metres) while it follows the anchor before that is a fault, where that was chosen; `points`:
-    of a foot that rolls, when its heel and its ball stand, before the sole is on and after it; only one where that is all."""
+    of a foot that rolls, when its heel and its ball stand, before the sole is on and after it, and when its tip does alone; one
+    after the other where the sole is never on."""
 
     member: str
     joint: str
@@ -127,8 +129,9 @@ class Contact:
 
     @property
     def whole(self) -> bool:
-        """Whether from its first frame to its last all of the end stands, and not a point of it alone."""
-        return len(self.points) != 1
+        """Whether from its first frame to its last all of the end stands, and not one point of it after the other."""
+        spans = sorted((p.first, p.last) for p in self.points)
+        return not spans or any(after[0] < before[1] for before, after in pairwise(spans))
 
     @property
     def begin(self) -> float:
@@ -139,6 +142,22 @@ class Contact:
     def end(self) -> float:
         """The last frame at which anything of it stands."""
         return max(self.last, *(p.last for p in self.points)) if self.points else self.last
+
+    def moved(self, first: float, last: float) -> Contact:
+        """The same with other edges: what of it stands by itself goes along, begins before or ends after them as it did, or is
+        gone."""
+        points = []
+        for p in self.points:
+            a, b = (first if p.first == self.first else p.first), (last if p.last == self.last else p.last)
+            if self.whole and min(p.last, self.last) > max(p.first, self.first):
+                a, b = min(a, first), max(b, last)
+            elif self.whole:
+                # What stands alone after the sole does so from then on.
+                a, b = (max(a, last), b) if p.first >= self.last else (a, min(b, first))
+            else:
+                a, b = max(a, first), min(b, last)
+            points += [replace(p, first=a, last=b)] if b > a else []
+        return replace(self, first=first, last=last, points=tuple(points))
 
     def cut(self, first: float, last: float) -> Contact | None:
         """What of it lies within these frames; None where nothing does."""

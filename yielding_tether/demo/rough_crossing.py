@@ -1,5 +1,5 @@
 """*Rough crossing*: Marl crosses the rocking deck as a capture has it, dense and noisy: brief stances, a stumble, a stop with the
-right hand on the rail, and on to where he stands. When his heels, balls, toe tips and the hand touch is kept beside it.
+right hand on the rail, and on to where he stands. When his heels, balls, tips and the hand touch is kept beside it.
 
 The motion is made with rolling feet, sampled joint by joint, and noise is laid on hips, knees, ankles and wrists: white and slow.
 `crossing` makes others of other pace, rate, noise and floor.
@@ -34,16 +34,18 @@ STILL, STOP, END = 0.9, 1.5, 1.0
 START, ACROSS = -1.02, 0.3
 #: Feet aside of the middle, metres.
 ASIDE = 0.095
-#: Roll (degrees) of a foot as its heel comes down, as it leaves from its ball, and in its swing.
-STRIKE, LEAVES, SWUNG = -16.0, 38.0, 52.0
-#: Shares of a stance: flat from here, the heel up from here.
-FLAT, HEEL_UP = 0.14, 0.62
+#: Roll (degrees) of a foot as its heel comes down, as it leaves from its ball or from its tip, and in its swing.
+STRIKE, LEAVES, TIPTOE, SWUNG = -16.0, 38.0, 62.0, 52.0
+#: Roll (degrees) up to which his ball stays where it is.
+STAYS = 37.1
+#: Shares of a stance: flat from here, the heel up from here; or on tiptoe that, and on its tip from here.
+FLAT, HEEL_UP, TIPTOE_UP, ON_TIP = 0.14, 0.62, 0.5, 0.72
 #: Joints with noise, and how much of it each has beside the others.
 NOISY = {"thigh": 0.35, "shin": 0.5, "foot": 1.0, "forearm": 0.4, "hand": 1.2}
 
 
 class Touch(NamedTuple):
-    """A point of the body on something, first and last second: heel, ball or tip of a foot, or a palm."""
+    """A point of the body on something, first and last second: heel or ball of a foot, its tip while that stands alone, or a palm."""
 
     joint: str
     point: str
@@ -75,7 +77,7 @@ class Step(NamedTuple):
 @dataclass(frozen=True)
 class Kind:
     """How somebody crosses: steps a second, length of a step (metres), frames a second, noise at heels and tips (metres RMS), how far
-    the deck rocks (1: as in the other takes), and the seed of the noise."""
+    the deck rocks (1: as in the other takes), the seed of the noise, and whether he goes on tiptoe at the end of a stance."""
 
     pace: float = 1.75
     stride: float = 0.32
@@ -83,6 +85,7 @@ class Kind:
     noise: float = 0.003
     rocks: float = 1.0
     seed: int = 7
+    tiptoe: bool = False
 
 
 def rough_crossing() -> tuple[Scene, Take]:
@@ -105,14 +108,18 @@ def crossing(kind: Kind) -> Crossing:
     take = take.with_curves({f"marl/{limb}.{side}.drive": steps((0, 1.0)) for limb in ("arm", "leg") for side in "LR"})
     rests = [s for s in stances if s.last - s.first > 0.9 * STOP]
     stop = (max(s.first for s in rests if s.first > 0.0 and s.last < end), min(s.last for s in rests if s.first > 0.0))
-    tables: Table = {**_feet(stances, rate), **_body(stances, end, rate), **_arms(stances, stop, end, rate)}
+    tables: Table = {
+        **_feet(stances, rate, kind.tiptoe),
+        **_body(stances, end, rate),
+        **_arms(stances, stop, end, rate),
+    }
     take = take.with_curves({**_deck(kind, last), **keyed("marl", tables)})
     hold = (stop[0] + 0.25, stop[1] - 0.1)
     asked = Asked(
         (("marl", "arm.R"),), round(hold[0] * rate), round(hold[1] * rate), {"on": "rail/rail", "ease": 6, "before": 4}
     )
     take = run(Program(scene, take), "plant", asked).take
-    truth = (*_truth(stances), Touch("hand.R", "palm", "rail", *(round(t * rate) / rate for t in hold)))
+    truth = (*_truth(stances, kind.tiptoe), Touch("hand.R", "palm", "rail", *(round(t * rate) / rate for t in hold)))
     return _captured(scene, take, truth, kind)
 
 
@@ -149,22 +156,27 @@ def _next(stances: list[Step], one: Step) -> Step | None:
     return next((s for s in stances if s.side == one.side and s.first > one.first), None)
 
 
-def _roll(one: Step, stands: bool, leaves: bool) -> tuple[float, float]:
+def _roll(one: Step, stands: bool, leaves: bool, tiptoe: bool) -> tuple[float, float]:
     """Seconds from which a foot is flat in a stance, and from which its heel is up."""
-    long = min(one.last - one.first, 0.75)
+    long, up = min(one.last - one.first, 0.75), TIPTOE_UP if tiptoe else HEEL_UP
     return (
-        one.first if stands else one.first + FLAT * long, one.last if not leaves else one.last - (1.0 - HEEL_UP) * long
+        one.first if stands else one.first + FLAT * long, one.last if not leaves else one.last - (1.0 - up) * long
     )  # fmt: skip
 
 
-def _feet(stances: list[Step], rate: float) -> Table:
+def _ball_up(one: Step) -> float:
+    """Second from which a foot is on its tip, where it goes on tiptoe."""
+    return one.last - (1.0 - ON_TIP) * min(one.last - one.first, 0.75)
+
+
+def _feet(stances: list[Step], rate: float, tiptoe: bool) -> Table:
     table: dict[str, list[tuple[float, float]]] = {}
     for side, sign in (("L", -1.0), ("R", 1.0)):
         rows: dict[str, list[tuple[float, float]]] = {c: [] for c in ("tx", "ty", "tz", "ry", "roll")}
         rest = np.array([0.108 if side == "L" else -0.108, 0.0, -0.02])
         for one in (s for s in stances if s.side == side):
             after = _next(stances, one)
-            flat, up = _roll(one, one.first == 0.0, after is not None)
+            flat, up = _roll(one, one.first == 0.0, after is not None, tiptoe)
             for t in (one.first, one.last):
                 rows["tx"].append((t, one.at - rest[0]))
                 rows["ty"].append((t, 0.0))
@@ -175,8 +187,10 @@ def _feet(stances: list[Step], rate: float) -> Table:
             rows["roll"] += [(flat, 0.0), (up, 0.0)]
             if after is not None:
                 swing = after.first - one.last
+                # Where ball and tip take turns it goes on evenly.
+                on_tip = [(_ball_up(one), STAYS), (one.last, TIPTOE)] if tiptoe else [(one.last, LEAVES)]
                 rows["roll"] += [
-                    (one.last, LEAVES), (one.last + 0.22 * swing, SWUNG), (one.last + 0.6 * swing, 4.0), (one.last + 0.85 * swing, STRIKE)
+                    *on_tip, (one.last + 0.22 * swing, SWUNG), (one.last + 0.6 * swing, 4.0), (one.last + 0.85 * swing, STRIKE)
                 ]  # fmt: skip
                 rows["ty"].append((one.last + 0.45 * swing, 0.055))
         table |= {f"leg.{side}.ik.{c}": _at(r, rate) for c, r in rows.items()}
@@ -258,12 +272,15 @@ def _deck(kind: Kind, last: int) -> dict[str, Curve]:
     )  # fmt: skip
 
 
-def _truth(stances: list[Step]) -> list[Touch]:
+def _truth(stances: list[Step], tiptoe: bool) -> list[Touch]:
     found = []
     for one in stances:
         leaves = _next(stances, one) is not None
-        flat, up = _roll(one, one.first == 0.0, leaves)
-        for point, a, b in (("heel", one.first, up), ("ball", flat, one.last), ("tip", flat, one.last)):
+        flat, up = _roll(one, one.first == 0.0, leaves, tiptoe)
+        ball = _ball_up(one) if tiptoe and leaves else one.last
+        for point, a, b in (("heel", one.first, up), ("ball", flat, ball), ("tip", ball, one.last)):
+            if a == b:
+                continue
             found.append(Touch(f"foot.{one.side}", point, "deck", a, b))
     return found
 

@@ -225,7 +225,8 @@ class Follow(Model):
 class Plank(Model):
     """A contact of a part: on what (`on` as choices name it), from one frame to another, of which of its ends where it has several
     (`of`), with its greatest slip (metres) and turn (radians), and how deep its sole sinks into what it stands on and how high it
-    hovers over it at most; `points`: when heel or ball stand, before that and after it too, only one where that is all."""
+    hovers over it at most; `points`: when heel, ball and tip stand, before that and after it too; one after the other where the
+    sole is never on."""
 
     id: str
     anchor: str

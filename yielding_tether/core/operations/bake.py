@@ -139,13 +139,11 @@ def _runs(program: Program, bound: Bound, wanted: str, first: float, last: float
 
 
 def _held(program: Program, bound: Bound, first: float, last: float) -> list[tuple[float, float]]:
-    """Stretches of whole frames over which an end stands or holds again and again: all of it where nobody has looked for
-    contacts of its body yet."""
-    if not bound.part.touches:
-        return []
+    """Stretches of whole frames over which an end stands or holds again and again: of hands and feet all of it where nobody has
+    looked for contacts of their body yet."""
     contacts = [c for c in program.take.contacts if c.member == bound.member.id]
     if not contacts:
-        return [(first, last)]
+        return [(first, last)] if bound.part.touches else []
     mine = [c for c in contacts if c.joint in bound.part.joints and c.begin < last and c.end > first]
     free = FREE * float(program.take.rate)
     found: list[tuple[float, float]] = []
@@ -159,9 +157,9 @@ def _held(program: Program, bound: Bound, first: float, last: float) -> list[tup
 
 def _bake(
     program: Program, now: Program, bound: Bound, system: str, asked: Bake, first: float, last: float,
-    keeps: Planted | None, still: Collection[tuple[str, str]],
+    keeps: Collection[Planted], still: Collection[tuple[str, str]],
 ) -> Program:  # fmt: skip
-    """Bakes one part on top of what is baked already; `keeps`: what it must keep, beyond the stretch too; `still`:
+    """Bakes one part on top of what is baked already; `keeps`: what its ends must keep, beyond the stretch too; `still`:
     parts that don't move in what carries them, which answers for them."""
     curves = dict(now.take.curves)
     open_end = last >= program.take.last
@@ -182,7 +180,7 @@ def _bake(
             return found
         base = now.evaluate(at, side, only=around)
         # A copy: it is to stay where it is while the part is moved along.
-        stood = found.pos[:, keeps.node].copy() if keeps else None
+        stood = [found.pos[:, k.node].copy() for k in keeps]
         for begin, above, mine in begun:
             # The part moves along with where it begins, each finger of a hand by itself: to reach for its old end would bend a
             # limb that is all but straight.
@@ -190,7 +188,9 @@ def _bake(
             shift = base.pos[:, above] + rotate(base.rot[:, above], local) - found.pos[:, begin]
             found.pos[:, mine] += shift[:, None]
         found.pos[:, around], found.rot[:, around] = base.pos[:, around], base.rot[:, around]
-        return keeps.reached(now, bound, found, stood) if keeps and stood is not None and begun else found
+        for one, there in zip(keeps, stood, strict=True):
+            found = one.reached(now, bound, found, there) if begun else found
+        return found
 
     motion = Motion(now, poses, lambda t: FINE * steps(breaks, t))
     # A part answers for its own joints and for what hangs from or follows them, as far as that is not baked by itself.
@@ -250,6 +250,8 @@ def _still(program: Program, bound: Bound, asked: Bake, first: float, last: floa
     """
     if asked.keys != "few" or asked.follow or bound.part.free or end_of(bound) is not None:
         return False
+    if _holds(program, asked, bound, first, last):
+        return False
     runs = _runs(program, bound, asked.to, first, last)
     if len(runs) > 1:
         return False
@@ -292,19 +294,21 @@ class Planted:
         return poses
 
 
-def _planted(program: Program, asked: Bake, bound: Bound, first: float, last: float) -> Planted | None:
-    """What a part's end must keep: planted contacts with what is not baked itself."""
-    control, holds = end_of(bound), _holds(program, asked, bound, first, last)
-    if control is None or not holds:
-        return None
-    able = [n for n, s in bound.systems.items() if control.control in s.controls and not s.system.moves_alone]
-    return Planted(program.nodes[bound.member.id, control.control.rests_on], able[0], holds) if able else None
+def _planted(program: Program, asked: Bake, bound: Bound, first: float, last: float) -> list[Planted]:
+    """What each end of a part must keep: planted contacts with what is not baked itself."""
+    found = []
+    for end in ends_of(bound):
+        holds = _holds(program, asked, bound, first, last, end.control.rests_on)
+        able = [n for n, s in bound.systems.items() if end.control in s.controls and not s.system.moves_alone]
+        if holds and able:
+            found.append(Planted(program.nodes[bound.member.id, end.control.rests_on], able[0], holds))
+    return found
 
 
-def _holds(program: Program, asked: Bake, bound: Bound, first: float, last: float) -> tuple[Hold, ...]:
-    """What a part's ends hold on to that is not baked itself."""
+def _holds(program: Program, asked: Bake, bound: Bound, first: float, last: float, joint: str = "") -> tuple[Hold, ...]:
+    """What a part's ends, or the one at a joint, hold on to that is not baked itself."""
     baked = {member for member, _ in asked.parts}
-    ends = {(bound.member.id, e.control.rests_on) for e in ends_of(bound)}
+    ends = {(bound.member.id, e.control.rests_on) for e in ends_of(bound) if joint in ("", e.control.rests_on)}
     return tuple(
         h for c in planted(program, first, last) if (c.member, c.joint) in ends and c.anchor_member not in baked
         for h in holds_of(program, c)

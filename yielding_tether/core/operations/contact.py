@@ -106,8 +106,12 @@ def joined(program: Program, parts: Parts, first: float, last: float) -> tuple[l
         mine = sorted(standing(program, part, first, last), key=lambda c: c.begin)
         if len(mine) > 1:
             one, end = mine[0], mine[-1]
-            points = {p.name: p for c in mine for p in c.points}
-            begun = {p.name: p.first for c in reversed(mine) for p in c.points}
+            # What stood alone between two of them does so no more.
+            stood = [
+                [p for p in c.points if (c is one or p.last > c.first) and (c is end or p.first < c.last)] for c in mine
+            ]
+            points = {p.name: p for c in stood for p in c}
+            begun = {p.name: p.first for c in reversed(stood) for p in c}
             whole = tuple(replace(p, first=begun[n]) for n, p in points.items())
             gone += mine
             made.append(replace(one, last=end.last, points=whole))
@@ -231,7 +235,7 @@ class MoveContact(Operation):
         if old is None:
             raise CoreError("This contact is not there any more: something has changed since it was shown.")
         first, last = check_stretch(program.take, asked.first, asked.last)
-        new = replace(old, first=first, last=last)
+        new = old.moved(first, last)
         if c["on"]:
             there = on_anchor(program, part_of(program, old).id, c["on"], first, last)[0]
             new = replace(new, anchor_member=there.anchor_member, anchor=there.anchor)

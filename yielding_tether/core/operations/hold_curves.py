@@ -3,6 +3,7 @@ it; of a foot that rolls the roll, about heel or ball alone while the sole is no
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 
 import numpy as np
@@ -43,13 +44,15 @@ LIFT = 0.01
 _STEP = 1.0 / 64.0
 
 
+#: Frames over which a roll that was held back for the ball's sake is its own once the tip has taken over.
+TAKES = 4.0
 #: Radians by which a sole turns at least, while its heel or ball alone stands, for that to be more than a capture's noise.
 TURNS = 0.15
 
 
 class Span(NamedTuple):
     """A hold of one part: its first and last frame, those of its sole, from when it is led there and until when it fades; whether
-    it is the ball that stands before the sole, and after it; the control that holds it."""
+    it is the ball that stands before the sole, and after it; from when on its tip stands alone; the control that holds it."""
 
     first: float
     last: float
@@ -57,6 +60,7 @@ class Span(NamedTuple):
     start: float
     end: float
     ball: tuple[bool, bool]
+    tip: float
     part: tuple[str, str]
     control: str
 
@@ -65,20 +69,32 @@ class Span(NamedTuple):
         """Whether heel or ball stands alone from its first frame to its last: there is no sole that is on."""
         return self.flat[0] == self.flat[1]
 
+    def most(self, rolls: Rolling, at: Floats) -> Floats:
+        """(F,) how far a foot may roll at times (F,): no farther than its ball stays while that is to stand."""
+        return np.where(at > self.tip, np.pi, rolls.most)
+
 
 def rolled(program: Program, rolls: Rolling, span: Span) -> Curve:
-    """The curve of a roll that turns about heel or ball alone before the sole is on and after it, and not at all while it is; as it
-    was elsewhere."""
+    """The curve of a roll that turns about heel, ball or tip alone before the sole is on and after it, and not at all while it is;
+    as it was elsewhere."""
     kept, default = program.curve(rolls.channel), float(program.defaults[rolls.channel])
     a, b = span.flat
-    times = np.unique([span.first, a, b, span.last, *np.arange(np.ceil(span.first), span.last)])
+    tip = [span.tip] if span.first < span.tip < span.last else []
+    times = np.unique([span.first, a, b, *tip, span.last, *np.arange(np.ceil(span.first), span.last)])
     if len(kept):
         times = np.union1d(times, kept.times[(kept.times > span.first) & (kept.times < span.last)])
     times = times[(times <= a) | (times >= b)]
     values = sample(kept, times, LEAVING, default) if len(kept) else np.zeros(len(times))
+    if tip:
+        # Beyond what its ball may roll by where the tip takes over, it comes over some frames.
+        over = max(float(values[times == span.tip][0]) - rolls.most, 0.0)
+        u = np.clip((times - span.tip) / min(TAKES, span.last - span.tip), 0.0, 1.0)
+        values = values - np.where(times >= span.tip, over * (1.0 - u) ** 2 * (1.0 + 2.0 * u), 0.0)
     on = (times >= a) & (times <= b) & (not span.alone)
     for outside, ball in zip((times < a, (times >= b) & ~on), span.ball, strict=True):
-        values = np.where(outside, np.clip(values, *((0.0, rolls.most) if ball else (-np.pi, 0.0))), values)
+        values = np.where(
+            outside, np.clip(values, *((0.0, span.most(rolls, times)) if ball else (-np.pi, 0.0))), values
+        )
     values = np.where(on, 0.0, values)
     keys = [Key(float(t), v, v, kind=SMOOTH, rule=AUTOMATIC) for t, v in zip(times, values.tolist(), strict=True)]
     made = automatic_slopes(curve(keys), times.tolist())
@@ -93,7 +109,7 @@ def rolled(program: Program, rolls: Rolling, span: Span) -> Curve:
 
 
 class Pivot(NamedTuple):
-    """How a foot turns about its heel or ball while that alone stands: the channel and its keys; the frames at which the hold
+    """How a foot turns about its heel, ball or tip while that alone stands: the channel and its keys; the frames at which the hold
     begins or ends with it; the point (3,) and the axis (3,) in its control."""
 
     channel: int
@@ -123,16 +139,18 @@ class Pivot(NamedTuple):
 
 
 def pivots(before: Program, held: Program, bound: Bound, mine: BoundSystem, span: Span) -> list[Pivot]:
-    """How the sole of a foot that is held goes on turning as it did, where its heel or ball stands alone: not at all where the
+    """How the sole of a foot that is held goes on turning as it did, where its heel, ball or tip stands alone: not at all where the
     sole is on."""
     turning = mine.system.turning(bound)
     found: list[Pivot] = []
     if turning is None:
         return found
     control = held.bound(*bound.id).controls[span.control]
-    rear, fore = (s.name for s in spots_of(bound)[:2])
-    a, b = span.flat
-    for first, last, level, ball in ((span.first, a, -1, span.ball[0]), (b, span.last, 0, span.ball[1])):
+    rear, fore, *tip = (s.name for s in spots_of(bound))
+    up = np.cross(turning.forward, turning.left)
+    (a, b), leaves = span.flat, min(max(span.tip, span.flat[1]), span.last)
+    stages = [(span.first, a, fore if span.ball[0] else rear), (b, leaves, fore if span.ball[1] else rear)]
+    for first, last, name in (*stages, *((leaves, span.last, name) for name in tip)):
         if last <= first:
             continue
         at = np.unique([first, last, *np.arange(np.ceil(first), last)])
@@ -140,33 +158,39 @@ def pivots(before: Program, held: Program, bound: Bound, mine: BoundSystem, span
         still = held.track(at, side, [control.node])[1][:, 0]
         turns = before.track(at, side, [before.nodes[bound.member.id, control.control.rests_on]])[1][:, 0]
         ways = np.unwrap(heading(turning, multiply(inverse(still), turns)))
-        if not span.alone:
+        # It begins with nothing where the sole or another point stands before it, or ends so.
+        begins, level = span.alone and first == span.first, -1 if last == a else 0
+        if not begins:
             ways -= ways[level]
         if np.abs(ways).max() <= TURNS:
             continue
         keys = [Key(float(t), v, v, kind=SMOOTH, rule=AUTOMATIC) for t, v in zip(at, ways.tolist(), strict=True)]
         made = automatic_slopes(curve(keys), at.tolist())
-        if not span.alone:
+        if not begins:
             # From the sole it begins, or onto it ends, without a jump in speed.
             made = put(made, [made.key(level % len(at))._replace(rule=FREE, slope_in=0.0, slope_out=0.0)])
-        name = fore if ball else rear
-        edges = (first, last) if span.alone else ((first, last)[-1 - level],)
-        up = np.cross(turning.forward, turning.left)
+        if b <= first and last < span.last:
+            # While its tip stands on, it stays turned.
+            end = made.key(len(made) - 1)
+            stays = Key(span.last, end.leaving, end.leaving, 0.0, 0.0, SMOOTH, FREE)
+            made = put(made, [end._replace(rule=FREE, slope_out=0.0), stays])
+        edges = (*((span.first,) if begins or last == a else ()), *((span.last,) if b <= first else ()))
         found.append(Pivot(int(mine.channels[turning.channels[name]]), made, edges, turning.points[name], up))
     return found
 
 
 def _bounded(kept: Curve, rolls: Rolling, span: Span) -> Curve:
     """A roll whose slopes keep it on the side of its stage between keys too: about the heel it is never above nothing, about the
-    ball never below it, nor so far that it would turn about the tip. A cubic lies between its control points (Bernstein)."""
+    ball never below it, nor so far that it would turn about the tip before that stands alone. A cubic lies between its control
+    points (Bernstein)."""
     a, b = span.flat
     for t in (span.start, span.end):
         kept = insert(kept, t, 0.0)
     for (first, last), ball in zip(((span.first, a), (b, span.last)), span.ball, strict=True):
-        low, high = (0.0, rolls.most) if ball else (-np.pi, 0.0)
         keys = [k for k in kept.all_keys() if first <= k.time <= last]
         for n in range(len(keys) - 1):
             one, other = keys[n : n + 2]
+            low, high = (0.0, float(span.most(rolls, np.array([other.time]))[0])) if ball else (-np.pi, 0.0)
             third = (other.time - one.time) / 3.0
             out = np.clip(one.slope_out, (low - one.leaving) / third, (high - one.leaving) / third)
             into = np.clip(other.slope_in, (other.arriving - high) / third, (other.arriving - low) / third)
@@ -230,7 +254,7 @@ def constant(take: Take, kept: Curve, default: float, value: float, first: float
 
 
 def within_reach(program: Program, bound: Bound, on: str, rolls: Rolling, span: Span) -> Program:
-    """The heel comes up as far as a leg that is too short asks for, while the ball alone stands."""
+    """The heel comes up as far as a leg that is too short asks for, while the ball alone stands, or the tip."""
     channel, name = rolls.channel, program.channel_names()[rolls.channel]
     kept = program.curve(channel)
     times = kept.times[(kept.times > span.flat[1]) & (kept.times <= span.last)]
@@ -240,17 +264,18 @@ def within_reach(program: Program, bound: Bound, on: str, rolls: Rolling, span: 
     side = np.where(times == span.last, ARRIVING, LEAVING)
     values = sample(kept, times, side, 0.0)
     node = program.world if on == "world" else program.nodes[retether.anchor_of(on)]
-    ball = spots_of(bound)[1]
-    joint = program.nodes[bound.member.id, ball.joints[0]]
+    # A tip stays where it is while the ball stands too: the toe is flat then.
+    stands = spots_of(bound)[2 if span.tip < span.last else 1]
+    joint = program.nodes[bound.member.id, stands.joints[0]]
 
     def place(t: float, at: int, over: dict[int, float | Floats]) -> Floats:
         poses = program.evaluate([t], at, over, only=[node, joint])
         spot = poses.pos[0, joint] + float(program.sizes(np.array([t]), at, joint)[0]) * rotate(
-            poses.rot[0, joint], ball.points[0]
+            poses.rot[0, joint], stands.points[0]
         )
         return rotate(inverse(poses.rot[0, node]), spot - poses.pos[0, node])
 
-    stood = place(span.flat[0], LEAVING, {})
+    stood, most = place(span.flat[0], LEAVING, {}), span.most(rolls, times)
 
     def off(some: np.ndarray, lifted: Floats) -> Floats:
         return np.array(
@@ -264,11 +289,11 @@ def within_reach(program: Program, bound: Bound, on: str, rolls: Rolling, span: 
     if not len(left):
         return program
     while len(left):
-        lifted[left] = np.minimum(lifted[left] + LIFT, rolls.most)
+        lifted[left] = np.minimum(lifted[left] + LIFT, most[left])
         more = off(left, lifted[left]) > SAME
-        left = left[more & (lifted[left] < rolls.most)]
+        left = left[more & (lifted[left] < most[left])]
     # A little more, so that nothing is missed between the keys.
-    lifted = np.where(lifted > values, np.minimum(lifted + LIFT, rolls.most), values)
+    lifted = np.where(lifted > values, np.minimum(lifted + LIFT, most), values)
     # Once up it does not come down again before it leaves.
     lifted = np.maximum.accumulate(lifted)
     keys = []
@@ -286,11 +311,11 @@ def eased(
     inside: float,
     edge: float,
     until: float,
-    pivot: Pivot | None = None,
+    pivots: Sequence[Pivot] = (),
 ) -> Program:
     """Fades what a hold changes a control by from one of its edges outward: a cubic that begins with the place and the speed of
-    what is held, and ends with nothing. inside: a frame of the hold; pivot: what the foot turns by there, which beyond the edge the
-    control carries."""
+    what is held, and ends with nothing. inside: a frame of the hold; pivots: what the foot turns by there, which beyond the edge
+    the control carries."""
     placed = bound.controls[control]
     names = program.channel_names()
     length = abs(until - edge)
@@ -306,9 +331,9 @@ def eased(
     near = program.now(edge, placed.channels, side)
     place = poses.pos[:, node] + rotate(poses.rot[:, node], size * np.array(seen[:3]))
     turn = multiply(poses.rot[:, node], np.broadcast_to(np.array(seen[3:]), (3, 4)))
-    if pivot is not None:
+    own = program.sizes(at, side, program.nodes[bound.member.id, placed.control.rests_on])[:, None]
+    for pivot in pivots:
         turned = pivot.turns(edge, at)
-        own = program.sizes(at, side, program.nodes[bound.member.id, placed.control.rests_on])[:, None]
         place = place + rotate(turn, own * (pivot.point - rotate(turned, pivot.point)))
         turn = multiply(turn, turned)
     wanted = place_in(

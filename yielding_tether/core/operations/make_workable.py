@@ -11,7 +11,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from dataclasses import replace
 
-from ..contacts import end_of
+from ..contacts import ends_of
 from ..errors import CoreError
 from ..findings import find_all
 from ..program import Program
@@ -93,7 +93,7 @@ class MakeWorkable(Operation):
         check_parts(program, asked.parts)
         first, last = check_stretch(program.take, asked.first, asked.last)
         parts = _whom(program, asked.parts, c["whom"])
-        ends = tuple(p for p in parts if end_of(program.bound(*p)) is not None)
+        ends = tuple(p for p in parts if ends_of(program.bound(*p)))
         at = Asked(parts, asked.first, asked.last)
 
         def plant(now: Program) -> Asked:

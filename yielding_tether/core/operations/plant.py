@@ -195,7 +195,7 @@ def _held(program: Program, part: tuple[str, str], held: Contact, asked: Plant, 
     flat = held.first, held.last if held.whole else held.first
     span = Span(
         held.begin, held.end, flat, _start(program, bound, held.begin, asked.before),
-        min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_fore(bound, held), part,
+        min(held.end + max(asked.ease, 0.0), float(program.take.last)), _on_fore(bound, held), _on_tip(bound, held), part,
         _control(bound, held.joint).control.name,
     )  # fmt: skip
     now = _plant(program, bound, asked, span, known)
@@ -266,11 +266,17 @@ def _stood(program: Program, spans: list[Span], first: float, last: float) -> li
 
 
 def _on_fore(bound: Bound, held: Contact) -> tuple[bool, bool]:
-    """Whether it is the fore point of a foot that stands before its sole does, and after that."""
-    fore = next((p for s in spots_of(bound)[1:2] for p in held.points if p.name == s.name), None)
+    """Whether it is a fore point of a foot that stands before its sole does, and after that."""
+    fore = [p for s in spots_of(bound)[1:] for p in held.points if p.name == s.name]
     if not held.whole:
-        return fore is not None, fore is not None
-    return (fore is not None and fore.first < held.first, fore is not None and fore.last > held.last)
+        return bool(fore), bool(fore)
+    return any(p.first < held.first for p in fore), any(p.last > held.last for p in fore)
+
+
+def _on_tip(bound: Bound, held: Contact) -> float:
+    """From when on a foot stands on its tip alone: minus infinity where it does all along, infinity where it does not."""
+    first = next((p.first for s in spots_of(bound)[2:] for p in held.points if p.name == s.name), np.inf)
+    return first if first > held.begin else -np.inf
 
 
 def _stance(program: Program, bound: Bound, held: Contact) -> Contact:
@@ -354,7 +360,7 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: Span, known: Offs
     if new is not None:
         if key not in known:
             if asked.rolls or asked.at == "mean":
-                stood = (first, last) if span.alone else flat
+                stood = (first, span.tip if first < span.tip < last else last) if span.alone else flat
                 held, new = _in_the_mean(now, held, new, bound, control.control, stood)
             values = program.now(first, tilts) if rolls is None else np.zeros(len(tilts))
             held, new = _out_of_it(
@@ -368,10 +374,8 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: Span, known: Offs
     edges = [(edge, until) for edge, until in ((first, start), (last, end)) if program.take.first < edge < last_of_all]
     turned = [] if rolls is None else pivots(now, held, bound, bound.systems[system], span)
     for edge, until in edges:
-        pivot = next((p for p in turned if edge in p.edges), None)
-        held = eased(
-            held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until, pivot
-        )
+        by = [p for p in turned if edge in p.edges]
+        held = eased(held, held.bound(*bound.id), control.control.name, asked.on, 0.5 * (first + last), edge, until, by)
     if rolls is None:
         refuse_locked(program, tilts, start, end)
         held = held.with_curves(stilled(held, tilts, first, last, edges))

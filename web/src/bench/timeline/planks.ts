@@ -76,13 +76,14 @@ function draw(g: CanvasRenderingContext2D, row: Row, planks: Plank[], scale: Sca
     const mine = tried || dragged?.id === plank.id || (chosen?.first === plank.first && chosen.last === plank.last);
     g.fillStyle = ink.table;
     g.strokeStyle = mine ? ink.accent : ink.soft;
-    // Before the sole is on and after it, heel or ball alone: a board half as thick, at their side of the plank.
+    // Before the sole is on and after it, heel or ball alone: a board half as thick, at their side of the plank; a tip half that.
     for (const [n, point] of plank.points.entries()) {
       for (const [from, to] of [[point.first, Math.min(point.last, first)], [Math.max(point.first, last), point.last]] as const) {
         if (to <= from) continue;
         g.lineWidth = 1;
         g.beginPath();
-        g.rect(scale.x(from), n === 0 ? y : y + h / 2, scale.x(to) - scale.x(from), h / 2);
+        const thick = n < 2 ? 0.5 : 0.25;
+        g.rect(scale.x(from), n === 0 ? y : y + (1 - thick) * h, scale.x(to) - scale.x(from), thick * h);
         g.fill();
         g.stroke();
       }
@@ -100,7 +101,7 @@ function draw(g: CanvasRenderingContext2D, row: Row, planks: Plank[], scale: Sca
     }
     const sinks = plank.depth >= SLIPS && plank.depth > plank.slip;
     const slips = plank.slip >= SLIPS || sinks;
-    const alone = plank.points.length === 1 ? `${plank.points[0]!.name} on ` : "";
+    const alone = plank.points.length > 0 && plank.points.every((p, k) => k === 0 || p.first >= plank.points[k - 1]!.last) ? `${plank.points.map((p) => p.name).join(", ")} on ` : "";
     const words = `${alone}${plank.anchor}${sinks ? `, sinks ${mm(plank.depth)}` : slips ? `, slips ${mm(plank.slip)}` : ""}`;
     g.font = `${slips ? "700 " : ""}9px 'Figtree Variable', sans-serif`;
     if (g.measureText(words).width > Math.min(b, g.canvas.width) - Math.max(a, 0) - 16) continue;

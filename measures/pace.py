@@ -1,0 +1,34 @@
+"""How fast the machine is while something else runs: `python -m measures.pace` says it every few seconds until it is ended.
+
+times as slow as where bounds in seconds were set, seconds that the host took from all cores so far
+"""
+
+from __future__ import annotations
+
+import os
+import time
+from pathlib import Path
+
+from yielding_tether.core.program import Program
+from yielding_tether.demo.cast_off import cast_off
+
+from .figures import speed
+
+#: Seconds between two looks.
+EVERY = 4.0
+
+
+def stolen() -> float:
+    """Seconds that the host of a virtual machine has taken from all of its cores (proc(5), stat: steal)."""
+    return float(Path("/proc/stat").read_text().split()[8]) / os.sysconf("SC_CLK_TCK")
+
+
+def main() -> None:
+    program = Program(*cast_off())
+    while True:
+        print(speed(program, 6)[1], stolen(), flush=True)
+        time.sleep(EVERY)
+
+
+if __name__ == "__main__":
+    main()
