@@ -10,6 +10,7 @@ from itertools import pairwise
 import numpy as np
 
 from tests.depth import DEPTH
+from yielding_tether.core.contacts import measure
 from yielding_tether.core.curves import ARRIVING, EMPTY, FREE, LEAVING, LINEAR, STEPPED, Curve, Key, curve, insert, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import KINDS, find_all, states
@@ -164,8 +165,9 @@ class Reading(unittest.TestCase):
             repair.apply(demo(), ["pop/marl/arm.R/20"])
 
     def test_what_arrives_is_led_to_where_a_hand_takes_hold(self) -> None:
-        """A hand that jumps onto a rail comes to the rail; it does not slide along it."""
-        for name, at in (("Cast off", 118.0), ("Ladder", 38.0), ("Hauling in", 50.0)):
+        """A hand that jumps onto a rail comes to the rail; it does not slide along it. One that is where it takes hold as it comes,
+        and off from there on, stays: once it was led off by 30 mm, and glided back while it held."""
+        for name, at, joint in (("Cast off", 118.0, ""), ("Ladder", 38.0, "hand.L"), ("Hauling in", 50.0, "hand.L")):
             program = Program(*named(name))
             finding = next(f for f in find_all(program) if f.kind == "pop")
             self.assertEqual(finding.frame, at)
@@ -173,13 +175,42 @@ class Reading(unittest.TestCase):
             after = Program(program.scene, take)
             self.assertTrue(proof.clean and proof.contacts_kept, proof.sentence)
             nodes = program.joints()[1]
+            arriving, leaving = (after.evaluate([at], side).pos[0, nodes] for side in (ARRIVING, LEAVING))
+            np.testing.assert_allclose(arriving, leaving, atol=1e-9)
+            self.assertEqual([f.kind for f in find_all(after) if (f.part, f.frame) == (finding.part, at)], [])
+            if joint:
+                held = next(c for c in take.contacts if (c.joint, c.begin) == (joint, at))
+                self.assertGreater(float(measure(program, held).place.max()), 0.02)
+                self.assertLess(float(measure(after, held).place.max()), 1e-3, name)
+                continue
             later = np.arange(2.0 * at, 2.0 * take.last + 1.0) / 2.0
             np.testing.assert_array_equal(
                 after.evaluate(later).pos[:, nodes], program.evaluate(later).pos[:, nodes], name
             )
-            arriving, leaving = (after.evaluate([at], side).pos[0, nodes] for side in (ARRIVING, LEAVING))
-            np.testing.assert_allclose(arriving, leaving, atol=1e-9)
-            self.assertEqual([f.kind for f in find_all(after) if (f.part, f.frame) == (finding.part, at)], [])
+
+    def test_a_change_spread_over_the_edge_of_a_hold_comes_at_that_edge(self) -> None:
+        """Once the hand changed over where the spread began: it slid over the rail by 60 to 150 mm, or glided by some."""
+        now, name = clean(1), "marl/arm.R.drive"
+        held = next(c for c in now.take.contacts if c.joint == "hand.R")
+        begin, end = held.begin, held.end
+        self.assertLess(float(measure(now, held).place.max()), 1e-4)
+        for first, last, edge in (
+            (begin - 2.0, begin + 4.0, begin), (begin, begin + 6.0, begin), (begin - 4.5, begin, begin),
+            (end - 3.0, end + 4.0, end), (end - 1.5, end, end), (end, end + 6.0, end), (end - 5.0, end + 1.5, end),
+        ):  # fmt: skip
+            a = 0.0 if edge == begin else 1.0
+            keys = [k for k in now.take.curves[name].all_keys() if k.time != edge]
+            spread = [Key(first, a, a, rule=FREE), Key(last, 1.0 - a, 1.0 - a, kind=STEPPED, rule=FREE)]
+            program = now.with_curves({name: curve(sorted([k for k in keys if not first <= k.time <= last] + spread))})
+            (found,) = find_all(program)
+            self.assertEqual((found.kind, found.frame, found.last), ("smooth", first, last))
+            take, proof = repair.apply(program, [found.key])
+            after = program.on(take)
+            self.assertEqual(find_all(after), [])
+            self.assertTrue(proof.unchanged_outside and proof.contacts_kept, proof.sentence)
+            self.assertLess(float(measure(after, held).place.max()), 1e-4, (first, last))
+            changes = [b.first for _, b in pairwise(states(after, after.bound("marl", "arm.R")))]
+            self.assertEqual(changes, [begin, end])
 
     def test_the_repair_of_a_lost_guide_moves_nothing(self) -> None:
         program = clean(0)

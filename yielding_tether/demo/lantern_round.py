@@ -156,7 +156,8 @@ def _arms(scene: Scene, take: Take) -> Take:
         (PASS + 4, (-0.07, 1.17, 0.36), RAISED, 0.0),
         (94, (-0.22, 1.12, 0.36), palm_turn("R", (0.0, -0.3, 0.95), (0.1, -0.95, -0.3)), 0.0),
     ])  # fmt: skip
-    gripping = [(float(t), *on_rail(program, t, "R"), -4.0) for t in (HOLD, HOLD + 3, HOLD + 7)]
+    # It is there before it takes hold, so that it comes to rest on it.
+    gripping = [(float(t), *on_rail(program, t, "R"), -4.0) for t in (HOLD - 2, HOLD, HOLD + 3, HOLD + 7)]
     take = reach(scene, take, "marl", "arm.R", [*right, *gripping])
     program = Program(scene, take)
     meet = [(float(t), *_hand_for(program, _held_by(program, "right", t), "left"), 0.0)

@@ -2,9 +2,10 @@
 
 one-sided   every system gets its keys at the change; a jump is joined
 pop         the first key after the change meets the pose that arrives, with its speed; where the part takes hold there, the last
-            key before it meets the pose that is held
+            key before it meets the pose that is held, if it slips less so
 speed       the same, where only the speed jumped
-smooth      the change happens at one frame; the incoming system takes the pose and the speed that arrive
+smooth      the change happens at one frame; the incoming system takes the pose and the speed that arrive; where the part takes
+            hold or lets go meanwhile, it happens there
 half, opposite
             one system drives: the one that takes over, or the one that drove before
 flip, lost  what only one system can have, its own file repairs
@@ -23,6 +24,7 @@ from collections.abc import Callable, Sequence
 
 import numpy as np
 
+from ..contacts import measure_all
 from ..curves import ARRIVING, EMPTY, LEAVING, Curve, without
 from ..errors import CoreError
 from ..express import bends_otherwise, drive, fence, join, lead, system_target
@@ -32,7 +34,7 @@ from ..program import Program
 from ..proof import Proof, prove
 from ..rig import Bound
 from ..systems.system import Repaired
-from ..takes import Take
+from ..takes import Contact, Take
 from .operation import Asked, Operation, Outcome, offered
 
 #: Frames over which a speed fades where no key follows.
@@ -149,23 +151,33 @@ def _change(program: Program, finding: Finding) -> Repaired:
     if bound.systems[after].system.moves_alone and before != after:
         first = lead(program, system_target(program, bound, before), curves, t)
         return Repaired(program.take.with_curves(curves), first, t)
-    if finding.kind == "pop" and (led := _led_onto(program, bound, curves, before, t)) is not None:
-        return led
+    led = _led_onto(program, bound, curves, before, t) if finding.kind == "pop" else None
     if finding.kind == "pop" and bends_otherwise(program, system_target(program, bound, after), t):
-        return Repaired(program.take, t, t)
+        return led or Repaired(program.take, t, t)
     _keep_what_follows(program, bound, curves, after, t)
     fenced = program.with_curves(curves)
     join(fenced, system_target(fenced, bound, after), curves, t, SETTLE)
-    return Repaired(
-        program.take.with_curves(curves), t, _reach(program, curves, bound.systems[after].channels.tolist(), t)
-    )
+    joined = program.with_curves(curves)
+    if led is not None and _slips(program.on(led.take), bound, t) <= _slips(joined, bound, t) + POP_PLACE:
+        return led
+    return Repaired(joined.take, t, _reach(program, curves, bound.systems[after].channels.tolist(), t))
+
+
+def _taken(program: Program, bound: Bound, t: float) -> list[Contact]:
+    """Contacts of a part that begin at a moment."""
+    mine = [c for c in program.take.contacts if c.member == bound.member.id and c.joint in bound.part.joints]
+    return [c for c in mine if abs(c.begin - t) <= AT]
+
+
+def _slips(program: Program, bound: Bound, t: float) -> float:
+    """How far (metres) what a part takes hold of at a moment slips in its hand."""
+    return max((float(s.place.max()) for s in measure_all(program, _taken(program, bound, t))), default=0.0)
 
 
 def _led_onto(program: Program, bound: Bound, curves: dict[str, Curve], before: str, t: float) -> Repaired | None:
     """What comes arrives where the part takes hold at a moment: what it stands on or holds from there on is not for it to choose.
     None where it takes no hold there, or can't be led to it."""
-    mine = [c for c in program.take.contacts if c.member == bound.member.id and c.joint in bound.part.joints]
-    if bound.systems[before].system.moves_alone or not any(abs(c.begin - t) <= AT for c in mine):
+    if bound.systems[before].system.moves_alone or not _taken(program, bound, t):
         return None
     led = dict(curves)
     first = lead(program, system_target(program, bound, before), led, t)
@@ -187,16 +199,28 @@ def _keep_what_follows(program: Program, bound: Bound, curves: dict[str, Curve],
 
 def _mixed(program: Program, finding: Finding) -> Repaired:
     """One system drives where two were mixed. A change happens at one frame, and the incoming system takes the pose
-    and the speed that arrive there; where the mixing led nowhere, the system before it goes on."""
+    and the speed that arrive there; where the mixing led nowhere, the system before it goes on. Where the part takes hold of
+    something meanwhile, it changes there and is led to that; where it lets go, it changes there."""
     bound = program.bound(finding.member, finding.part)
     before, after = finding.systems
     first, last = finding.frame, finding.last
     curves = dict(program.take.curves)
     alone = {n for n, s in bound.systems.items() if s.system.moves_alone}
     changing = bool(before and after) and before != after
+    mine = [c for c in program.take.contacts if c.member == bound.member.id and c.joint in bound.part.joints]
+    if changing and not alone & {before, after}:
+        takes = [c.begin for c in mine if first <= c.begin <= last and c.begin > program.take.first]
+        led = _changed_at(program, bound, (before, after), (first, takes[0], last)) if takes else None
+        if led is not None:
+            return led
+        if leaves := [c.end for c in mine if first < c.end <= last]:
+            fence(program, curves, bound.systems[before].channels.tolist(), [first])
+            drive(program, bound, curves, before, first, leaves[0])
+            first = leaves[0]
     # A capture never changes: what leads to it stays until it takes over.
     stay = after if changing and after not in alone else before or after or bound.keyed_systems[-1]
-    drive(program, bound, curves, stay, first, last)
+    if last > first:
+        drive(program, bound, curves, stay, first, last)
     if not changing:
         return Repaired(program.take.with_curves(curves), first, last)
     for system in {before, after} - alone:
@@ -216,7 +240,23 @@ def _mixed(program: Program, finding: Finding) -> Repaired:
         return Repaired(program.take.with_curves(curves), min(start, first), last)
     join(driven, system_target(driven, bound, after), curves, first, SETTLE)
     end = max(last, _reach(program, curves, bound.systems[after].channels.tolist(), first))
-    return Repaired(program.take.with_curves(curves), first, end)
+    return Repaired(program.take.with_curves(curves), finding.frame, end)
+
+
+def _changed_at(
+    program: Program, bound: Bound, systems: tuple[str, str], times: tuple[float, float, float]
+) -> Repaired | None:
+    """A change that was spread from the first of these times to the last, at the one between, at which the part takes hold: what
+    comes is led to that. None where it can't be."""
+    (before, after), (first, at, last) = systems, times
+    curves = dict(program.take.curves)
+    for system in systems:
+        fence(program, curves, bound.systems[system].channels.tolist(), sorted({first, at, last}))
+    for system, begin, end in ((before, first, at), (after, at, last)):
+        if end > begin:
+            drive(program, bound, curves, system, begin, end)
+    led = _led_onto(program.with_curves(curves), bound, curves, before, at)
+    return led and led._replace(first=min(led.first, first), last=last)
 
 
 def _overfull(program: Program, finding: Finding) -> Repaired:
