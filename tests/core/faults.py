@@ -8,7 +8,20 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.random import Generator
 
-from yielding_tether.core.curves import EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Curve, Key, curve, insert, put, without
+from yielding_tether.core.curves import (
+    EMPTY,
+    FREE,
+    LEAVING,
+    SMOOTH,
+    STEPPED,
+    Curve,
+    Key,
+    curve,
+    insert,
+    put,
+    sample,
+    without,
+)
 from yielding_tether.core.fitting import fit_values
 from yielding_tether.core.operations.handover import Handover, apply
 from yielding_tether.core.program import Program
@@ -198,3 +211,13 @@ def places(program: Program, limb: Bound, kind: str, frames: Iterable[int]) -> l
         if kind != "flip" or drive[some][0] == 1.0:
             found.append(frame)
     return found
+
+
+def straying(program: Program, frame: float, **by: float) -> Program:
+    """Marl's right arm with a key of its control at a frame that has so much more of some of its values: what it holds slips."""
+    changed = {}
+    for name, more in by.items():
+        kept = program.take.curves[f"marl/arm.R.ik.{name}"]
+        value = float(sample(kept, [frame])[0]) + more
+        changed[f"marl/arm.R.ik.{name}"] = put(kept, [Key(frame, value, value)])
+    return program.with_curves(changed)

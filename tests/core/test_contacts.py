@@ -29,6 +29,7 @@ from yielding_tether.core.takes import Capture, Contact, Standing, Take
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo import brindles_trot, cast_off, lantern_round, rough_crossing
 
+from .faults import straying
 from .readings import limbs_of
 from .test_bake import crossing
 from .test_findings import clean
@@ -446,7 +447,7 @@ class Edited(unittest.TestCase):
         ):
             self.assertEqual(OPERATIONS["plant"].suggest(now, RIGHT, first, last, {}), {"on": on}, (first, last))
         # A hand that slips is not planted: nothing is proposed to hold it.
-        slips = Program(*lantern_round.lantern_round())
+        slips = straying(Program(*lantern_round.lantern_round()), 130.0, tx=0.002)
         self.assertNotIn("keys", OPERATIONS["handover"].suggest(slips, (("marl", "arm.R"),), 120.0, 150.0, {}))
         holds = OPERATIONS["handover"].suggest(program, (("marl", "arm.L"),), 120.0, 180.0, {})
         self.assertEqual(holds["keys"], "within")

@@ -61,6 +61,29 @@ class Places(unittest.TestCase):
             np.testing.assert_allclose(moved(p, q, node, QUARTERS)[bent], wanted[bent], atol=1e-7)
             self.assertGreater(int((wanted[bent, 0] > 0.019).sum()), 3)
 
+    def test_what_follows_something_else_meanwhile_is_as_far_off_on_both_sides_of_that(self) -> None:
+        """Once a nudged foot jumped where it changed from the deck to a thing that lies another way: up was not up any more."""
+        p = plain()
+        node = p.nodes["marl", "foot.L"]
+        follows = p
+        for at, to in ((70.0, "marl/hand.R"), (84.25, "marl/head"), (96.0, "world")):
+            asked = Asked((("marl", "leg.L"),), at, None, {"to": to, "keys": "every"})
+            follows = follows.on(run(follows, "retether", asked).take)
+        for first, last, by in (
+            (62.0, 100.0, {"y": 2.0}),
+            (75.0, 90.0, {"y": 1.0, "ry": 20.0}),
+            (84.25, 84.25, {"x": 2.0, "y": 1.0}),
+        ):
+            done = run(follows, "nudge", Asked((("marl", "leg.L"),), first, last, {**by, "ease": 12}))
+            q = follows.on(done.take)
+            self.assertTrue(all(c.as_before for c in done.proof.changes), done.proof.sentence)
+            self.assertTrue(done.proof.unchanged_outside)
+            for t in (t for t in (70.0, 84.25, 96.0) if first - 12 < t < last + 12):
+                arriving, leaving = (q.evaluate([t], side).pos[0, node] for side in (ARRIVING, LEAVING))
+                np.testing.assert_allclose(leaving, arriving, atol=1e-6)
+            here = moved(follows, q, node, np.array([first]))[0]
+            np.testing.assert_allclose(here[:2], np.array([by.get("x", 0.0), by["y"]]) / 100.0, atol=2e-3)
+
     def test_what_begins_or_ends_with_the_take_has_no_ease_there(self) -> None:
         p = plain()
         node = p.nodes["marl", "hips"]

@@ -8,15 +8,16 @@ from dataclasses import replace
 
 import numpy as np
 
-from yielding_tether.core.curves import ARRIVING, LEAVING, Key, insert, put, sample
+from yielding_tether.core.curves import ARRIVING, LEAVING, insert, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.operations.plant import Plant, apply
 from yielding_tether.core.program import Program
-from yielding_tether.core.proof import switch_times
+from yielding_tether.core.proof import prove, switch_times
 from yielding_tether.core.transforms import inverse, multiply, rotate, rotation_distance
 from yielding_tether.demo.lantern_round import lantern_round
 
+from .faults import straying
 from .test_bake import crossing
 from .test_findings import clean
 
@@ -87,22 +88,30 @@ class Holds(unittest.TestCase):
 
     def test_a_hand_holds_the_rail_of_a_rocking_deck(self) -> None:
         program = clean(0)
-        name = "marl/arm.R.ik.tx"
-        there = float(sample(program.take.curves[name], [140.0])[0]) + 0.005
-        shifted = program.with_curves({name: put(program.take.curves[name], [Key(140.0, there, there)])})
-        self.check(shifted, ("marl", "arm.R"), "hand.R", "rail/rail", 120.0, 160.0)
+        self.check(straying(program, 140.0, tx=0.005), ("marl", "arm.R"), "hand.R", "rail/rail", 120.0, 160.0)
         self.check(program, ("marl", "leg.R"), "foot.R", "deck/deck", 90.0, 100.0)
         # From where another system hands over on.
-        self.check(clean(1), ("marl", "arm.R"), "hand.R", "rail/rail", 104.0, 160.0)
+        self.check(straying(clean(1), 130.0, tx=0.002), ("marl", "arm.R"), "hand.R", "rail/rail", 104.0, 160.0)
         # The demo has planted the left one.
         with self.assertRaisesRegex(CoreError, "planted there already"):
             apply(program, Plant((("marl", "arm.L"),), "rail/rail", 108.0, 204.0))
 
     def test_what_slips_more_and_turns_less_is_told_once(self) -> None:
-        proof = apply(Program(*lantern_round()), Plant((("marl", "arm.R"),), "rail/rail", 104.0, 160.0))[1]
-        (held,) = proof.contacts
+        turns, slips = straying(clean(1), 140.0, ry=0.01), straying(clean(1), 120.0, tx=0.003)
+        proof = prove("pose", turns, slips, 104.0, 160.0)
+        (held,) = (c for c in proof.contacts if c.part == "arm.R")
         self.assertTrue(held.better and not held.kept)
         self.assertEqual(proof.sentence.count("right arm on the rail slips"), 1)
+
+    def test_where_it_jumps_as_it_takes_hold_it_holds_what_leaves(self) -> None:
+        """Once a hand whose change was spread over the first frames of its hold was planted 170 mm beside the rail."""
+        program = straying(Program(*lantern_round()), 130.0, tx=0.002)
+        take, proof = apply(program, Plant((("marl", "arm.R"),), "rail/rail", 104.0, 160.0))
+        self.assertTrue(proof.contacts_kept and not proof.notes, proof.sentence)
+        self.assertLess(slip(program.on(take), ("marl", "arm.R"), "hand.R", "rail/rail", 104.0, 160.0)[0], 1e-9)
+        at, node = np.arange(108.0, 160.0, 0.25), program.nodes["marl", "forearm.R"]
+        off = program.on(take).evaluate(at).pos[:, node] - program.evaluate(at).pos[:, node]
+        self.assertLess(float(np.linalg.norm(off, axis=1).max()), 5e-3)
 
     def test_what_was_eased_fades(self) -> None:
         program = crossing()

@@ -150,6 +150,9 @@ class Rolling(unittest.TestCase):
             slip = measure(after, hand)
             self.assertLess(float(slip.place.max()), SLIP)
             self.assertLess(float(slip.turn.max()), TURN)
+            # As it was captured its fingers were in the rail.
+            self.assertGreater(float(measure(before, hand).depth.max()), 5e-3)
+            self.assertLess(max(float(slip.depth.max()), float(slip.hover.max())), 1e-5)
             for id, kept in before.take.captures.items():
                 self.assertIs(after.take.captures[id], kept)
             frames = before.take.frames

@@ -20,7 +20,7 @@ from yielding_tether.core.measure import meter
 from yielding_tether.core.operations import handover, pose
 from yielding_tether.core.program import Program
 from yielding_tether.core.takes import Scene
-from yielding_tether.demo.lantern_round import lantern_round
+from yielding_tether.demo import named
 from yielding_tether.formats import bvh
 
 ARM = {"member": "marl", "part": "arm.R"}
@@ -223,15 +223,13 @@ class Serving(unittest.TestCase):
         np.testing.assert_array_equal(found["pose"], place)
         np.testing.assert_array_equal(found["speed"], speed)
         # Slips are of a take in which a hand does.
-        night = next(
-            t["id"] for s in self.http.get("/scenes").json() for t in s["takes"] if t["name"] == "Lantern round"
-        )
-        right = {"part": "marl/arm.R", "first": 100, "last": 130}
-        told = self.http.get(f"/takes/{night}/meter", params=right).json()["slip"]
-        slipping = Program(*lantern_round())
-        held = next(c for c in slipping.take.contacts if c.joint == "hand.R")
+        climb = next(t["id"] for s in self.http.get("/scenes").json() for t in s["takes"] if t["name"] == "Ladder")
+        left = {"part": "marl/arm.L", "first": 30, "last": 60}
+        told = self.http.get(f"/takes/{climb}/meter", params=left).json()["slip"]
+        slipping = Program(*named("Ladder"))
+        held = next(c for c in slipping.take.contacts if (c.joint, c.begin) == ("hand.L", 38.0))
         (slip,) = measure_all(slipping, [held])
-        worst = [max(slip.place[np.rint(slip.times) == f], default=0.0) for f in range(100, 131)]
+        worst = [max(slip.place[np.rint(slip.times) == f], default=0.0) for f in range(30, 61)]
         np.testing.assert_array_equal(told, worst)
         self.assertGreater(max(worst), 1e-3)
         card = self.http.get(f"/takes/{info['id']}/card", params={**ARM, "frame": 118}).json()

@@ -66,6 +66,11 @@ describe("dragging on rows", () => {
     const a = spotAt(rows, scale, scale.x(60.3), rows[1]!.y + 3, take);
     const b = spotAt(rows, scale, scale.x(400), rows[0]!.y + 3, take);
     const found = stretchOf(rows, a, b);
+    // A few pixels from where a long take begins or ends many frames lie: it is from there on that is meant.
+    const long = { first: 0, last: 900 };
+    const tight = scaleOf([0, 900], 600);
+    expect([4, 7].map((off) => spotAt(rows, tight, tight.x(0) + off, 0, long).frame)).toEqual([0, 11]);
+    expect(spotAt(rows, tight, tight.x(900) - 5, 0, long).frame).toBe(900);
     expect([found.first, found.last]).toEqual([60, 100]);
     expect(found.parts).toEqual([{ member: "marl", part: "left arm" }, { member: "marl", part: "right arm" }]);
     const set = rows.findIndex((r) => r.label === "set");

@@ -191,7 +191,8 @@ class Contacts(Operation):
             new = found(program, asked.parts, first, last, c["loose"] / 100.0)
             if not new:
                 raise CoreError(f"{labels(program, asked.parts)}: nothing rests on anything, {where}.")
-            said = f"Find {len(new)} contact{'s' if len(new) > 1 else ''} of {labels(program, asked.parts)}"
+            whose = tuple(dict.fromkeys(part_of(program, x).id for x in new))
+            said = f"Find {len(new)} contact{'s' if len(new) > 1 else ''} of {labels(program, whose)}"
         elif c["do"] == "mark":
             new = [x for p in asked.parts for x in on_anchor(program, p, c["on"], first, last, c["of"])]
             said = f"Mark {labels(program, asked.parts)} on {anchor_reads(program, new[0])}"

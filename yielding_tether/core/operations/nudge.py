@@ -1,11 +1,13 @@
 """Nudge: over a stretch a control is a little elsewhere, turned a little more, or a little later, eased at both ends.
 
 What is given at the first frame of the stretch is what its values have more of all along it: a place is moved in the space that
-the control follows, a turn is made in the control's own. Its keys stay where they are, but where they are to come later.
+the control follows, a turn is made in the control's own. Where it follows something else meanwhile, it is as far from where it was
+after the change as before it. Its keys stay where they are, but where they are to come later.
 """
 
 from __future__ import annotations
 
+from bisect import bisect_right
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from math import inf, isfinite
@@ -17,7 +19,7 @@ from ..curves import ARRIVING, FENCE, FREE, LEAVING, SMOOTH, STEPPED, Curve, cur
 from ..errors import CoreError
 from ..layers import Turn, as_euler, scaled, turn_of, with_speeds
 from ..program import Program
-from ..proof import prove
+from ..proof import prove, switch_times
 from ..rig import Bound
 from ..systems.system import Control
 from ..takes import Take
@@ -41,6 +43,8 @@ from .pose import Drag, solve
 FAR, ROUND, LATER = 500.0, 180.0, 200.0
 #: Frames over which it is eased where nothing stands in the way.
 EASE = 8
+#: Frames before a change of what is followed at which it is not there yet.
+JUST = 1e-9
 #: Below this (radians, or the unit of a value) a nudged curve is what it is to be between its keys.
 NEAR = 5e-4
 #: How steep the ease is in its middle, as a multiple of a straight line: a key must not overtake the one before it.
@@ -87,11 +91,18 @@ class Ease(NamedTuple):
 
 @dataclass(frozen=True)
 class Group:
-    """Channels that are one value or one turn, and what they get more of: a number, or a rotation (4,)."""
+    """Channels that are one value or one turn, and what they get more of: a number, or a rotation (4,), one from each of some
+    times on (`more` (P,) or (P, 4), `since` (P - 1,))."""
 
     channels: tuple[int, ...]
     turn: Turn | None
     more: Floats
+    since: Floats
+
+    def at(self, times: Floats, side: int) -> Floats:
+        """(F,) or (F, 4) what it is at times, on one side of them."""
+        found: Floats = self.more[np.searchsorted(self.since, times, side="right" if side == LEAVING else "left")]
+        return found
 
 
 @offered
@@ -213,26 +224,73 @@ def more_of(
                 and (moved := _later(kept, later, ease, program.take, float(program.defaults[channel]))) != kept
             ):
                 curves[names[channel]] = moved
-    groups = _groups(program, bound, system, which, place, turn, max(ease.first, start))
+    groups = _groups(program, bound, system, which, (place, turn), (start, max(ease.first, start), end))
     now = program.with_curves(curves) if curves else program
     for group in groups:
         curves |= dict(zip((names[k] for k in group.channels), _with_more(now, group, ease), strict=True))
     return curves
 
 
+#: More of a value or a turn, by the channels that it is of.
+More = dict[tuple[int, ...], tuple[Turn | None, Floats]]
+
+
 def _groups(
-    program: Program, bound: Bound, system: str, which: str, place: Floats, turn: Floats, frame: float
+    program: Program, bound: Bound, system: str, which: str, by: tuple[Floats, Floats], times: tuple[float, float, float]
 ) -> list[Group]:  # fmt: skip
-    """What the values of a control get more of, so that at a frame it is moved (m) and turned in the world."""
+    """What the values of a control get more of between the first and the last of these times, so that at the middle one it is moved
+    (m) and turned in the world, and where it follows something else meanwhile by as much on both sides of that."""
+    place, turn = by
+    start, frame, end = times
     if not (place.any() or turn[:3].any()):
         return []
+    control = _control(bound, system, which, bool(place.any()))
+    placed = bound.controls.get(control.name) if control in bound.systems[system].controls else None
+    node = placed.node if placed else program.nodes[bound.member.id, control.handle.idle_at]
+    changes = [t for t in switch_times(program, bound) if start < t < end] if placed else []
+
+    def onward(one: More, told: float, at: float) -> More:
+        """More of the values at a time, that leave a control as far from where it was as more of those at another do."""
+        here = program.evaluate([told], only=[node])
+        over: dict[int, float | Floats] = {}
+        for channels, (kind, more) in one.items():
+            now = program.now(told, list(channels))
+            over |= zip(channels, now + more if kind is None else _turned(kind, now, more), strict=True)
+        there = program.evaluate([told], overrides=over, only=[node])
+        moved = there.pos[0, node] - here.pos[0, node], multiply(there.rot[0, node], inverse(here.rot[0, node]))
+        return _more(program, bound, control, node, moved, at)
+
+    first = bisect_right(changes, frame)
+    pieces = {first: _more(program, bound, control, node, by, frame)}
+    for k in range(first, len(changes)):
+        pieces[k + 1] = onward(pieces[k], changes[k] - JUST, changes[k])
+    for k in range(first, 0, -1):
+        pieces[k - 1] = onward(pieces[k], changes[k - 1], changes[k - 1] - JUST)
+    found = list[Group]()
+    for channels, kind in {c: kind for piece in pieces.values() for c, (kind, _) in piece.items()}.items():
+        none = np.zeros(1) if kind is None else np.array([0.0, 0.0, 0.0, 1.0])
+        more = np.stack([pieces[k][channels][1] if channels in pieces[k] else none for k in sorted(pieces)])
+        found.append(Group(channels, kind, more[:, 0] if kind is None else more, np.array(changes)))
+    return found
+
+
+def _turned(turn: Turn, values: Floats, more: Floats) -> Floats:
+    """(3,) angles of a turn with a rotation (4,) more."""
+    found: Floats = as_euler(multiply(euler(turn.order, values[:, None]), more[None]), turn.order, values[:, None])[
+        :, 0
+    ]
+    return found
+
+
+def _control(bound: Bound, system: str, which: str, moves: bool) -> Control:
+    """The control that is meant: the one that is named, else the end of what drives; CoreError where it can't be."""
     # What drives comes first; a control of another system is dragged from where it is drawn, on the pose.
     known = {
         c.name: c for n in sorted(bound.systems, key=lambda n: n != system) for c in nudged(bound.systems[n].controls)
         if n == system or not bound.systems[n].system.moves_alone
     }  # fmt: skip
     driving = [c.name for c in nudged(bound.systems[system].controls)]
-    able = [c for c in known.values() if not place.any() or "move" in c.handle.gestures]
+    able = [c for c in known.values() if not moves or "move" in c.handle.gestures]
     mine = [c for c in able if c.name in driving]
     if which and which not in known:
         raise CoreError(f"{bound.who} has no control {which!r}: choose {', '.join(known)}.")
@@ -240,13 +298,18 @@ def _groups(
     if control is None or control not in able:
         said = f"The {control.label} of {bound.who}" if control else bound.who
         raise CoreError(f"{said} only turns, so it can't be moved: give a turn.")
-    placed = bound.controls.get(control.name) if control.name in driving else None
-    node = placed.node if placed else program.nodes[bound.member.id, control.handle.idle_at]
+    return control
+
+
+def _more(
+    program: Program, bound: Bound, control: Control, node: int, by: tuple[Floats, Floats], frame: float
+) -> More:  # fmt: skip
+    """What values get more of, so that at a frame a control is moved (m) and turned in the world."""
     here = program.evaluate([frame], only=[node])
-    at, rot = here.pos[0, node] + place, multiply(turn, here.rot[0, node])
+    at, rot = here.pos[0, node] + by[0], multiply(by[1], here.rot[0, node])
     drag = Drag(*bound.id, control.name, frame, tuple(at.tolist()), tuple(rot.tolist()))
     wanted = solve(program, drag).values
-    found, done = list[Group](), set[int]()
+    found, done = More(), set[int]()
     for c in wanted:
         if c in done or program.info[c][2].trait.stepped:
             continue
@@ -261,7 +324,7 @@ def _groups(
             a, b = (euler(one.order, v[:, None])[0] for v in (was, want))
             more = multiply(inverse(a), b)
         if np.abs(more if one is None else more[:3]).max() > 1e-12:
-            found.append(Group(channels, one, more))
+            found[channels] = one, more
     return found
 
 
@@ -273,14 +336,14 @@ def _with_more(program: Program, group: Group, ease: Ease) -> list[Curve]:
 
     def wanted(times: Floats, side: int) -> Floats:
         base = np.stack([sample(k, times, side, d) for k, d in zip(old, defaults, strict=True)])
-        share = ease.at(times, side)
+        share, more = ease.at(times, side), group.at(times, side)
         if group.turn is None:
-            found: Floats = base + group.more[:, None] * share
+            found: Floats = base + more * share
             return found
-        step = scaled(np.tile(group.more, (len(times), 1)), share)
+        step = scaled(more, share)
         return as_euler(multiply(euler(group.turn.order, base), step), group.turn.order, base)
 
-    keyed = np.unique(np.concatenate([ease.edges, take.frames[[0, -1]], *(k.times for k in old)]))
+    keyed = np.unique(np.concatenate([ease.edges, group.since, take.frames[[0, -1]], *(k.times for k in old)]))
     keys = keyed[(keyed >= ease.low) & (keyed <= ease.high)]
     frames = take.frames[(take.frames > keys[0]) & (take.frames < keys[-1])]
     halves = np.unique(np.concatenate([frames, frames - 0.5, frames + 0.5]))

@@ -20,6 +20,7 @@ import numpy as np
 from ..contact_finding import find
 from ..contacts import (
     anchor_reads,
+    bones_of,
     end_of,
     ends_of,
     measure,
@@ -77,8 +78,10 @@ ALIKE = 2.0
 BENT = np.radians(4.0)
 #: How often the body gives way anew where a limb still does not reach.
 GIVES = 2
-#: Steps in which a sole is brought out of what it is in.
-_PUSHES = 12
+#: Metres by which a hand is pushed out of what it holds at most.
+CLEAR = 0.02
+#: Steps in which a sole is brought out of what it is in, and a hand.
+_PUSHES, HANDED = 12, 60
 
 
 @dataclass(frozen=True)
@@ -362,10 +365,14 @@ def _plant(program: Program, bound: Bound, asked: Plant, span: Span, known: Offs
             if asked.rolls or asked.at == "mean":
                 stood = (first, span.tip if first < span.tip < last else last) if span.alone else flat
                 held, new = _in_the_mean(now, held, new, bound, control.control, stood)
+            else:
+                held, new = _as_it_leaves(now, held, new, bound, control.control, first)
             values = program.now(first, tilts) if rolls is None else np.zeros(len(tilts))
-            held, new = _out_of_it(
-                held, new, bound, control.control, asked.on, flat[0], dict(zip(tilts, values, strict=True))
-            )
+            # A hand that was put there stays as it was put.
+            if asked.rolls or asked.at == "mean" or spots_of(bound):
+                held, new = _out_of_it(
+                    held, new, bound, control.control, asked.on, flat[0], dict(zip(tilts, values, strict=True))
+                )
             known[key] = new.offset
         else:
             held, new = _offset(held, new, known[key])
@@ -431,6 +438,18 @@ def _offset(held: Program, new: Tether, offset: Offset) -> tuple[Program, Tether
     return held.on(replace(held.take, tethers=tuple(moved if t is new else t for t in held.take.tethers))), moved
 
 
+def _as_it_leaves(
+    before: Program, held: Program, new: Tether, bound: Bound, control: Control, first: float
+) -> tuple[Program, Tether]:
+    """The hold where its control is as its first frame leaves: where it jumps there, what arrives does not hold yet."""
+    node = retether.node_of(before, new)
+    arriving, leaving = (retether.seen_from(before, node, bound, control, first, side) for side in (ARRIVING, LEAVING))
+    if np.abs(np.array(arriving) - np.array(leaving)).max() <= SAME:
+        return held, new
+    x, y, z, qx, qy, qz, qw = map(float, leaving)
+    return _offset(held, new, (x, y, z, qx, qy, qz, qw))
+
+
 def _in_the_mean(
     before: Program, held: Program, new: Tether, bound: Bound, control: Control, flat: tuple[float, float]
 ) -> tuple[Program, Tether]:
@@ -448,23 +467,32 @@ def _in_the_mean(
 def _out_of_it(
     held: Program, new: Tether, bound: Bound, control: Control, on: str, at: float, tilts: Mapping[int, float]
 ) -> tuple[Program, Tether]:
-    """The hold moved and turned as little as leaves no point of the sole below the surface that it stands on; tilts: what the other
-    values of its control are in the hold."""
+    """The hold moved and turned as little as leaves no point of the sole, or ball of the hand's bones, below the surface that it
+    stands on; tilts: what the other values of its control are in the hold."""
     shapes = () if on == "world" else surface_of(held, Contact("", "", *retether.anchor_of(on), 0.0, 1.0))
-    spots = spots_of(bound)
-    if not (shapes and spots) or new.offset is None:
+    if not shapes or new.offset is None:
         return held, new
     node = held.nodes[retether.anchor_of(on)]
     own = held.bound(*bound.id).controls[control.name]
-    of = [held.nodes[bound.member.id, s.joints[0]] for s in spots]
+    spots = spots_of(bound)
+    if spots:
+        of, points_of, radii = (
+            [s.joints[0] for s in spots],
+            np.array([s.points[0] for s in spots]),
+            np.zeros(len(spots)),
+        )
+    else:
+        joints, balls = bones_of(bound, control.rests_on)
+        of, points_of, radii = [joints[k] for k in balls.joint], balls.at, balls.radius
+    if not of:
+        return held, new
+    nodes = [held.nodes[bound.member.id, j] for j in of]
     drive = held.bound(*bound.id).drive_to(_system(bound))
-    poses = held.evaluate([at], LEAVING, {**drive, **tilts}, only=[node, own.node, *of])
+    poses = held.evaluate([at], LEAVING, {**drive, **tilts}, only=[node, own.node, *nodes])
     back, size = inverse(poses.rot[0, node]), float(held.sizes(np.array([at]), LEAVING, node)[0])
-    grown = float(held.sizes(np.array([at]), LEAVING, of[0])[0])
-    points = np.array(
-        [poses.pos[0, n] + grown * rotate(poses.rot[0, n], s.points[0]) for n, s in zip(of, spots, strict=True)]
-    )
-    points = rotate(back, points - poses.pos[0, node]) / size
+    grown = float(held.sizes(np.array([at]), LEAVING, nodes[0])[0])
+    points = poses.pos[0, nodes] + grown * rotate(poses.rot[0, nodes], points_of)
+    points, radii = rotate(back, points - poses.pos[0, node]) / size, grown * radii / size
     about = rotate(back, poses.pos[0, own.node] - poses.pos[0, node]) / size
     # Takes long to import, and a start does not wait for it.
     from scipy.spatial.transform import Rotation
@@ -477,15 +505,19 @@ def _out_of_it(
         return turned
 
     by = np.zeros(6)
-    for _ in range(_PUSHES):
-        off = over(shapes, moved(by))
+    for _ in range(_PUSHES if spots else HANDED):
+        off = over(shapes, moved(by)) - radii
         deep = np.flatnonzero(off < -SAME * 1e-3)
         if not len(deep):
             break
+        if not spots:
+            # Of the many balls of a hand the deepest: all at once would be told to come to the very surface.
+            deep = deep[[off[deep].argmin()]]
         step = 1e-7
-        slopes = np.array([(over(shapes, moved(by + step * d)) - off)[deep] / step for d in np.eye(6)]).T
+        slopes = np.array([(over(shapes, moved(by + step * d)) - radii - off)[deep] / step for d in np.eye(6)]).T
         by = by + np.linalg.pinv(slopes, rcond=1e-6) @ -off[deep]
-    if not by.any():
+    if not by.any() or (not spots and np.linalg.norm(by[:3]) > CLEAR):
+        # A hand that is so far in what it holds is not to be brought out of it by a push.
         return held, new
     turn = Rotation.from_rotvec(by[3:] / lever)
     place = turn.apply(np.array(new.offset[:3]) - about) + about + by[:3]

@@ -15,10 +15,13 @@ export interface Spot {
 
 /** How far the pointer goes before a press becomes a drag, pixels. */
 export const SLACK = 4;
+/** How near to the take's first or last frame is at it, pixels: of a long take many frames lie within them. */
+const NEAR = 6;
 
 export function spotAt(rows: Row[], scale: Scale, x: number, y: number, take: Take): Spot {
+  const end = [take.first, take.last].find((f) => Math.abs(x - scale.x(f)) <= NEAR);
   const frame = Math.min(Math.max(Math.round(scale.frame(x)), take.first), take.last);
-  return { frame, row: rowAt(rows, y) };
+  return { frame: end ?? frame, row: rowAt(rows, y) };
 }
 
 /** The stretch between two places: their frames, and the parts of their rows and of those between them. */
