@@ -77,6 +77,8 @@ class Places(unittest.TestCase):
             done = run(follows, "nudge", Asked((("marl", "leg.L"),), first, last, {**by, "ease": 12}))
             q = follows.on(done.take)
             self.assertTrue(all(c.as_before for c in done.proof.changes), done.proof.sentence)
+            if "ry" not in by:
+                self.assertTrue(all(c.smooth for c in done.proof.changes if c.frame < 96.0), done.proof.sentence)
             self.assertTrue(done.proof.unchanged_outside)
             for t in (t for t in (70.0, 84.25, 96.0) if first - 12 < t < last + 12):
                 arriving, leaving = (q.evaluate([t], side).pos[0, node] for side in (ARRIVING, LEAVING))

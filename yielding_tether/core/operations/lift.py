@@ -24,7 +24,7 @@ from ..rig import Bound
 from ..sides import across
 from ..takes import Contact
 from ..transforms import Floats, inverse, multiply, rotate
-from .nudge import FAR, LATER, Ease, more_of
+from .nudge import FAR, LATER, STILL, Ease, more_of
 from .operation import (
     Asked,
     Choice,
@@ -42,8 +42,6 @@ from .operation import (
 HEIGHT = 3.0
 #: Swings shorter than this (frames) are none: nothing is to be seen of what is lifted within.
 SHORT = 2.0
-#: The rotation that turns nothing.
-_STILL = np.array([0.0, 0.0, 0.0, 1.0])
 _UP = np.array([0.0, 1.0, 0.0])
 
 
@@ -131,7 +129,7 @@ def _lifted(program: Program, swing: Swing, c: Mapping[str, Value]) -> dict[str,
         along, aside = _ways(program, bound, swing)
         by = by + far * along + wide * aside
     ease = Ease(swing.first, swing.middle, swing.middle, swing.last)
-    return more_of(program, bound, "", (by, _STILL, float(c["later"])), ease)
+    return more_of(program, bound, "", (by, STILL, float(c["later"])), ease)
 
 
 def _ways(program: Program, bound: Bound, swing: Swing) -> tuple[Floats, Floats]:

@@ -43,8 +43,10 @@ from .pose import Drag, solve
 FAR, ROUND, LATER = 500.0, 180.0, 200.0
 #: Frames over which it is eased where nothing stands in the way.
 EASE = 8
-#: Frames before a change of what is followed at which it is not there yet.
-JUST = 1e-9
+#: Frames before a change of what is followed at which it is not there yet, and by which speeds are told there.
+JUST, STEP = 1e-9, 1.0 / 64.0
+#: The rotation that turns nothing.
+STILL = np.array([0.0, 0.0, 0.0, 1.0])
 #: Below this (radians, or the unit of a value) a nudged curve is what it is to be between its keys.
 NEAR = 5e-4
 #: How steep the ease is in its middle, as a multiple of a straight line: a key must not overtake the one before it.
@@ -92,16 +94,29 @@ class Ease(NamedTuple):
 @dataclass(frozen=True)
 class Group:
     """Channels that are one value or one turn, and what they get more of: a number, or a rotation (4,), one from each of some
-    times on (`more` (P,) or (P, 4), `since` (P - 1,))."""
+    times on (`more` (P,) or (P, 4), `since` (P - 1,)); `passes` (P, 3): of a value the edge of its stretch at which a speed passes
+    on from the one before or after, that speed, and over how many frames from there it goes."""
 
     channels: tuple[int, ...]
     turn: Turn | None
     more: Floats
     since: Floats
+    passes: Floats
 
     def at(self, times: Floats, side: int) -> Floats:
         """(F,) or (F, 4) what it is at times, on one side of them."""
-        found: Floats = self.more[np.searchsorted(self.since, times, side="right" if side == LEAVING else "left")]
+        k = np.searchsorted(self.since, times, side="right" if side == LEAVING else "left")
+        found: Floats = self.more[k]
+        if self.turn is None:
+            edge, speed, length = self.passes[k].T
+            u = np.clip((times - edge) / length, 0.0, 1.0)
+            found = found + speed * length * u * (1.0 - u) ** 2
+        return found
+
+    @property
+    def times(self) -> Floats:
+        """Where it goes over from one to another, and where a speed that has passed on is gone."""
+        found: Floats = np.concatenate([self.since, (self.passes[:, 0] + self.passes[:, 2])[self.passes[:, 1] != 0.0]])
         return found
 
 
@@ -249,36 +264,50 @@ def _groups(
     node = placed.node if placed else program.nodes[bound.member.id, control.handle.idle_at]
     changes = [t for t in switch_times(program, bound) if start < t < end] if placed else []
 
-    def onward(one: More, told: float, at: float) -> More:
-        """More of the values at a time, that leave a control as far from where it was as more of those at another do."""
-        here = program.evaluate([told], only=[node])
+    def gone(one: More, at: Floats) -> tuple[Floats, Floats]:
+        """(F, 3) how far more of the values put a control from where it is at times, and (F, 4) how far they turn it."""
+        here = program.evaluate(at, only=[node])
         over: dict[int, float | Floats] = {}
         for channels, (kind, more) in one.items():
-            now = program.now(told, list(channels))
-            over |= zip(channels, now + more if kind is None else _turned(kind, now, more), strict=True)
-        there = program.evaluate([told], overrides=over, only=[node])
-        moved = there.pos[0, node] - here.pos[0, node], multiply(there.rot[0, node], inverse(here.rot[0, node]))
-        return _more(program, bound, control, node, moved, at)
+            now = program.sample(at, LEAVING, np.array(channels))
+            if kind is None:
+                new = now + more[:, None]
+            else:
+                new = as_euler(multiply(euler(kind.order, now), more[None]), kind.order, now)
+            over |= zip(channels, new, strict=True)
+        there = program.evaluate(at, overrides=over, only=[node])
+        return there.pos[:, node] - here.pos[:, node], multiply(there.rot[:, node], inverse(here.rot[:, node]))
+
+    def onward(one: More, edge: float, out: int) -> tuple[More, More]:
+        """What goes on where something else is followed, from one side of that to the other (out = 1: to what comes after it), and
+        with which speed, so that neither place nor speed of the control jumps."""
+        steps = STEP * np.arange(3.0)
+        mine, other = (edge - JUST - steps, edge + steps)[::out]
+        places, turns = gone(one, mine)
+        new = _more(program, bound, control, node, (places[0], turns[0]), float(other[0]))
+        # Both are told away from the change.
+        lacks = sum((3.0 * p[0] - 4.0 * p[1] + p[2]) / (2.0 * STEP) for p in (places, gone(new, other)[0]))
+        return new, _more(program, bound, control, node, (np.asarray(lacks), STILL), float(other[0]))
 
     first = bisect_right(changes, frame)
     pieces = {first: _more(program, bound, control, node, by, frame)}
-    for k in range(first, len(changes)):
-        pieces[k + 1] = onward(pieces[k], changes[k] - JUST, changes[k])
-    for k in range(first, 0, -1):
-        pieces[k - 1] = onward(pieces[k], changes[k - 1], changes[k - 1] - JUST)
+    passes: dict[int, tuple[float, float, More]] = {}
+    ends = [start, *changes, end]
+    for out, order in ((1, range(first, len(changes))), (-1, range(first, 0, -1))):
+        for k in order:
+            edge = changes[k if out > 0 else k - 1]
+            pieces[k + out], speed = onward(pieces[k], edge, out)
+            passes[k + out] = edge, out * min(float(EASE), ends[k + out + 1] - ends[k + out]), speed
     found = list[Group]()
     for channels, kind in {c: kind for piece in pieces.values() for c, (kind, _) in piece.items()}.items():
-        none = np.zeros(1) if kind is None else np.array([0.0, 0.0, 0.0, 1.0])
+        none = np.zeros(1) if kind is None else STILL
         more = np.stack([pieces[k][channels][1] if channels in pieces[k] else none for k in sorted(pieces)])
-        found.append(Group(channels, kind, more[:, 0] if kind is None else more, np.array(changes)))
-    return found
-
-
-def _turned(turn: Turn, values: Floats, more: Floats) -> Floats:
-    """(3,) angles of a turn with a rotation (4,) more."""
-    found: Floats = as_euler(multiply(euler(turn.order, values[:, None]), more[None]), turn.order, values[:, None])[
-        :, 0
-    ]
+        rows = np.tile([0.0, 0.0, 1.0], (len(pieces), 1))
+        for k, (edge, length, speed) in passes.items():
+            if kind is None and channels in speed:
+                # It is told away from the edge.
+                rows[k] = edge, np.sign(length) * speed[channels][1][0], length
+        found.append(Group(channels, kind, more[:, 0] if kind is None else more, np.array(changes), rows))
     return found
 
 
@@ -343,7 +372,7 @@ def _with_more(program: Program, group: Group, ease: Ease) -> list[Curve]:
         step = scaled(more, share)
         return as_euler(multiply(euler(group.turn.order, base), step), group.turn.order, base)
 
-    keyed = np.unique(np.concatenate([ease.edges, group.since, take.frames[[0, -1]], *(k.times for k in old)]))
+    keyed = np.unique(np.concatenate([ease.edges, group.times, take.frames[[0, -1]], *(k.times for k in old)]))
     keys = keyed[(keyed >= ease.low) & (keyed <= ease.high)]
     frames = take.frames[(take.frames > keys[0]) & (take.frames < keys[-1])]
     halves = np.unique(np.concatenate([frames, frames - 0.5, frames + 0.5]))
