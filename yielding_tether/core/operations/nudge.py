@@ -270,11 +270,7 @@ def _groups(
         over: dict[int, float | Floats] = {}
         for channels, (kind, more) in one.items():
             now = program.sample(at, LEAVING, np.array(channels))
-            if kind is None:
-                new = now + more[:, None]
-            else:
-                new = as_euler(multiply(euler(kind.order, now), more[None]), kind.order, now)
-            over |= zip(channels, new, strict=True)
+            over |= zip(channels, _added(kind, now, more[:, None] if kind is None else more[None]), strict=True)
         there = program.evaluate(at, overrides=over, only=[node])
         return there.pos[:, node] - here.pos[:, node], multiply(there.rot[:, node], inverse(here.rot[:, node]))
 
@@ -357,6 +353,11 @@ def _more(
     return found
 
 
+def _added(turn: Turn | None, values: Floats, more: Floats) -> Floats:
+    """(C, F) values, or the angles of a turn, with numbers or rotations (F, 4) more."""
+    return values + more if turn is None else as_euler(multiply(euler(turn.order, values), more), turn.order, values)
+
+
 def _with_more(program: Program, group: Group, ease: Ease) -> list[Curve]:
     """Curves of a value or a turn with so much more of it: exact at keys, of which whole frames get some where it needs them."""
     take = program.take
@@ -366,11 +367,7 @@ def _with_more(program: Program, group: Group, ease: Ease) -> list[Curve]:
     def wanted(times: Floats, side: int) -> Floats:
         base = np.stack([sample(k, times, side, d) for k, d in zip(old, defaults, strict=True)])
         share, more = ease.at(times, side), group.at(times, side)
-        if group.turn is None:
-            found: Floats = base + more * share
-            return found
-        step = scaled(more, share)
-        return as_euler(multiply(euler(group.turn.order, base), step), group.turn.order, base)
+        return _added(group.turn, base, more * share if group.turn is None else scaled(more, share))
 
     keyed = np.unique(np.concatenate([ease.edges, group.times, take.frames[[0, -1]], *(k.times for k in old)]))
     keys = keyed[(keyed >= ease.low) & (keyed <= ease.high)]
