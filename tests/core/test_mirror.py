@@ -145,6 +145,9 @@ class OfDemoTakes(unittest.TestCase):
         self.assertIn("Mirror Marl, Lantern", everyone.label)
         alone = run(program, "mirror", Asked((("marl", "spine"),), 0.0, None, {"what": "body"}))
         self.assertIn("Mirror Marl, from", alone.label)
+        # The hook stays: the hand that held it is nowhere near it on the other side.
+        away = max(c.hover for c in alone.proof.contacts if "hook" in c.label)
+        self.assertIn(f"right arm on the hook is {1000.0 * away:.1f} mm away from it", alone.proof.sentence)
         held = {n: c for n, c in program.take.curves.items() if n.startswith("lantern/")}
         self.assertEqual({n: alone.take.curves[n] for n in held}, held)
         self.assertNotEqual({n: everyone.take.curves.get(n) for n in held}, held)

@@ -35,6 +35,8 @@ SPEED_SHARE = 1e-4
 KEPT_PLACE, KEPT_TURN = 1e-4, 1.75e-4
 #: A sole this deep in what it stands on is told, metres.
 SUNK = 1e-5
+#: Metres from what it stands on or holds farther than which an end is not on it.
+AWAY = 0.03
 #: A control this far from the joint that rests on it is out of reach, metres.
 OUT_OF_REACH = 1e-4
 
@@ -616,7 +618,9 @@ def _contacts_words(contacts: Sequence[Held]) -> str:
     better = [c for c in contacts if c.better and c not in lost]
     # What is new and slips is told of once, as what slips.
     new = [c for c in contacts if c.new and c not in better and c not in lost]
-    if not lost and not better and not new:
+    # What is marked to stand on something, and is nowhere near it.
+    away = [c for c in contacts if c.hover > AWAY + (0.0 if c.new else c.hover_before)]
+    if not lost and not better and not new and not away:
         return "contacts keep their places"
     said = []
     for some, worst, rest in (
@@ -628,6 +632,12 @@ def _contacts_words(contacts: Sequence[Held]) -> str:
             said.append(_contact_words(max(some, key=lambda c: float(getattr(c, worst)))))
         if len(some) > 1:
             said.append(f"{len(some) - 1} more {rest}")
+    if away:
+        worst_ = max(away, key=lambda c: c.hover)
+        more = f"; {len(away) - 1} more are away" if len(away) > 1 else ""
+        said.append(
+            f"{worst_.label} is {_mm(worst_.hover)} away from it, from frame {worst_.first:g} to {worst_.last:g}{more}"
+        )
     return "; ".join(said)
 
 

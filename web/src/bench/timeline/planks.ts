@@ -10,6 +10,8 @@ export const PLANK = 11;
 const NEAR = 5;
 /** A slip that is worth seeing from afar, metres. */
 const SLIPS = 1e-3;
+/** Farther from what it is on than this it is not on it, metres. */
+const AWAY = 0.03;
 
 export type Edge = "first" | "last";
 
@@ -100,9 +102,10 @@ function draw(g: CanvasRenderingContext2D, row: Row, planks: Plank[], scale: Sca
       g.fill();
     }
     const sinks = plank.depth >= SLIPS && plank.depth > plank.slip;
-    const slips = plank.slip >= SLIPS || sinks;
+    const away = !sinks && plank.hover >= AWAY && plank.hover > plank.slip;
+    const slips = plank.slip >= SLIPS || sinks || away;
     const alone = plank.points.length > 0 && plank.points.every((p, k) => k === 0 || p.first >= plank.points[k - 1]!.last) ? `${plank.points.map((p) => p.name).join(", ")} on ` : "";
-    const words = `${alone}${plank.anchor}${sinks ? `, sinks ${mm(plank.depth)}` : slips ? `, slips ${mm(plank.slip)}` : ""}`;
+    const words = `${alone}${plank.anchor}${sinks ? `, sinks ${mm(plank.depth)}` : away ? `, ${mm(plank.hover)} away` : slips ? `, slips ${mm(plank.slip)}` : ""}`;
     g.font = `${slips ? "700 " : ""}9px 'Figtree Variable', sans-serif`;
     if (g.measureText(words).width > Math.min(b, g.canvas.width) - Math.max(a, 0) - 16) continue;
     g.fillStyle = slips ? ink.alarm : ink.ink;
