@@ -61,14 +61,23 @@ function Strip() {
         <Finish able={current !== undefined} />
       </Box>
       {able.length > 0 && (
-        <Box sx={{ ...line, overflowX: "auto", overflowY: "hidden" }} data-testid="choices">
+        <Box sx={{ ...line, overflowX: "auto", overflowY: "hidden", flexWrap: unfolded ? "wrap" : "nowrap" }} data-testid="choices">
           {able
             .filter((c) => unfolded || !c.folded)
             .map((c) => (
               <Control key={c.name} choice={options[c.name] ? { ...c, options: options[c.name]! } : c} value={choices[c.name] ?? c.default} />
             ))}
           {able.some((c) => c.folded) && (
-            <Button size="small" data-own-enter onClick={() => setUnfolded(!unfolded)} aria-expanded={unfolded}>
+            <Button
+              size="small"
+              data-own-enter
+              aria-expanded={unfolded}
+              onClick={(e) => {
+                setUnfolded(!unfolded);
+                // Who came by the keyboard may fold it again; after a click Enter means what was tried.
+                if (e.detail > 0) strip.current?.focus();
+              }}
+            >
               {unfolded ? "less" : "more…"}
             </Button>
           )}

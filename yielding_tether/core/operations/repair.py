@@ -163,10 +163,14 @@ def _change(program: Program, finding: Finding) -> Repaired:
     return Repaired(joined.take, t, _reach(program, curves, bound.systems[after].channels.tolist(), t))
 
 
+def _contacts(program: Program, bound: Bound) -> list[Contact]:
+    """The take's contacts of a part."""
+    return [c for c in program.take.contacts if c.member == bound.member.id and c.joint in bound.part.joints]
+
+
 def _taken(program: Program, bound: Bound, t: float) -> list[Contact]:
     """Contacts of a part that begin at a moment."""
-    mine = [c for c in program.take.contacts if c.member == bound.member.id and c.joint in bound.part.joints]
-    return [c for c in mine if abs(c.begin - t) <= AT]
+    return [c for c in _contacts(program, bound) if abs(c.begin - t) <= AT]
 
 
 def _slips(program: Program, bound: Bound, t: float) -> float:
@@ -207,7 +211,7 @@ def _mixed(program: Program, finding: Finding) -> Repaired:
     curves = dict(program.take.curves)
     alone = {n for n, s in bound.systems.items() if s.system.moves_alone}
     changing = bool(before and after) and before != after
-    mine = [c for c in program.take.contacts if c.member == bound.member.id and c.joint in bound.part.joints]
+    mine = _contacts(program, bound)
     if changing and not alone & {before, after}:
         takes = [c.begin for c in mine if first <= c.begin <= last and c.begin > program.take.first]
         led = _changed_at(program, bound, (before, after), (first, takes[0], last)) if takes else None
