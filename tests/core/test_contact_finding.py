@@ -127,6 +127,8 @@ class Measured(unittest.TestCase):
         rolls = Contact("m", "foot", "world", "world", 10, 20, points=(heel, ball, tip))
         tiptoe = Contact("m", "foot", "world", "world", 10, 30, points=(replace(ball), tip))
         self.assertEqual((rolls.whole, tiptoe.whole), (True, False))
+        # A heel that is said to stand up to the sole alone takes the sole away from nobody.
+        self.assertTrue(Contact("m", "foot", "world", "world", 10, 20, points=(replace(heel, last=10), ball)).whole)
         for old, first, last, wanted in (
             (rolls, 8, 18, ((6, 18), (8, 26), (26, 30))), (rolls, 4, 28, ((4, 28), (4, 28), (28, 30))),
             (rolls, 12, 34, ((6, 34), (12, 34))), (tiptoe, 14, 28, ((14, 26), (26, 28))),

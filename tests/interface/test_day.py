@@ -198,6 +198,8 @@ class Layered(Pages):
         was, around = self.at(frames), self.at(outside)
         self.row(page, "left leg").click()
         self.select(page, "left leg", 62, 73)
+        # What is tried takes its place in the picture before the panel does.
+        expect(page.get_by_text("Tried, not applied")).to_be_visible()
         page.keyboard.press("Shift+L")
         panel = page.get_by_label("Layers", exact=True)
         panel.get_by_role("button", name=re.compile(r"^On \d+–\d+")).click()

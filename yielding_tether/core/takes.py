@@ -131,7 +131,10 @@ class Contact:
     def whole(self) -> bool:
         """Whether from its first frame to its last all of the end stands, and not one point of it after the other."""
         spans = sorted((p.first, p.last) for p in self.points)
-        return not spans or any(after[0] < before[1] for before, after in pairwise(spans))
+        if len(spans) < 2:
+            return not spans
+        together = any(after[0] < before[1] for before, after in pairwise(spans))
+        return together or (self.first, self.last) != (spans[0][0], spans[-1][1])
 
     @property
     def begin(self) -> float:
