@@ -208,8 +208,8 @@ class Slipping(OnStrands):
     def test_a_plank_is_clicked_and_planted(self) -> None:
         # The hand strays on the rail by some millimetres.
         nudge = {
-            "revision": self.head(), "operation": "nudge", "parts": [{"member": "marl", "part": "arm.R"}], "first": 126, "last": 134,
-            "choices": {"x": 0.3, "ease": 8},
+            "revision": self.head(), "operation": "nudge", "parts": [{"member": "marl", "part": "arm.R"}],
+            "first": 126, "last": 134, "choices": {"x": 0.3, "ease": 8},
         }  # fmt: skip
         self.http.post(f"/takes/{self.take()}/apply", json=nudge).raise_for_status()
         page = self.bench()

@@ -193,11 +193,14 @@ def pose_table(program: Program, poses: Poses, values: dict[int, float] | None =
     table[:, : len(nodes), :3] = poses.pos[:, nodes]
     table[:, : len(nodes), 3:] = poses.rot[:, nodes]
     row = len(nodes)
-    for bound in program.bounds.values():
-        if not bound.placed:
-            continue
+    placed = [b for b in program.bounds.values() if b.placed]
+    # Of all of them at once: each question costs as much as some of the values.
+    channels = [b.driver_channels for b in placed]
+    shares = program.sample(poses.times, poses.side, np.concatenate([*channels, np.empty(0, dtype=np.int64)]))
+    begins = np.cumsum([0, *(len(c) for c in channels)]).tolist()
+    for bound, first, last in zip(placed, begins, begins[1:], strict=False):
         order = list(bound.systems)
-        driving = bound.driving(program.sample(poses.times, poses.side, bound.driver_channels))
+        driving = bound.driving(shares[first:last])
         computed = program.computed(bound, poses, values) if any(c.handle.computed for _, c in bound.placed) else {}
         for system, control in bound.placed:
             if control.handle.computed:

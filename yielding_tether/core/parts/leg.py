@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass, fields
+from functools import cached_property
 from typing import Any, Literal
 
 import numpy as np
@@ -38,7 +39,7 @@ class Sole:
     forward: V = (0.0, 0.0, 1.0)
     tip_from: float = 0.7
 
-    @property
+    @cached_property
     def numbers(self) -> Floats:
         """(SOLE,) as the kernels read them, the directions square to one another."""
         up = np.array(self.up) / np.linalg.norm(self.up)

@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from dataclasses import replace
 from typing import TYPE_CHECKING, cast
+from weakref import WeakKeyDictionary
 
 import numpy as np
 
@@ -33,8 +34,19 @@ SETS_IN = 0.17
 SOUGHT = 200
 
 
+#: Numbers of the shoulders that were asked for, by part: they are what they are from the part's rest alone.
+_SHAPES: WeakKeyDictionary[Bound, Floats] = WeakKeyDictionary()
+
+
 def shoulder_of(bound: Bound) -> Floats:
     """(SHAPE,) numbers of a shoulder, as the kernels read them."""
+    found = _SHAPES.get(bound)
+    if found is None:
+        found = _SHAPES[bound] = _shape(bound)
+    return found
+
+
+def _shape(bound: Bound) -> Floats:
     shrug = cast("Shouldered", bound.part).shrug
     collar, upper = bound.offsets[:2]
     elbow = elbow_of(bound)
