@@ -1,12 +1,14 @@
-"""How fast the machine is while something else runs: `python -m measures.pace` says it every few seconds until it is ended.
+"""How fast the machine is while something else runs: `python -m measures.pace` says it every few seconds until its input
+ends, and so with whoever asked, however that ended.
 
-times as slow as where bounds in seconds were set, seconds that the host took from all cores so far
+    times as slow as where bounds in seconds were set, seconds that the host took from all cores so far
 """
 
 from __future__ import annotations
 
 import os
-import time
+import select
+import sys
 from pathlib import Path
 
 from yielding_tether.core.program import Program
@@ -24,10 +26,10 @@ def stolen() -> float:
 
 
 def main() -> None:
-    program = Program(*cast_off())
-    while True:
+    program, wanted = Program(*cast_off()), True
+    while wanted:
         print(speed(program, 6)[1], stolen(), flush=True)
-        time.sleep(EVERY)
+        wanted = not select.select([sys.stdin], [], [], EVERY)[0]
 
 
 if __name__ == "__main__":

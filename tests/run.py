@@ -203,20 +203,21 @@ class Pace:
 
     def __init__(self) -> None:
         self.said = tempfile.TemporaryFile("w+")  # noqa: SIM115
-        self.process = subprocess.Popen([sys.executable, "-m", "measures.pace"], cwd=ROOT, stdout=self.said)
+        command = [sys.executable, "-m", "measures.pace"]
+        self.process = subprocess.Popen(command, cwd=ROOT, stdin=subprocess.PIPE, stdout=self.said)
         self.began = time.monotonic()
 
     def words(self) -> str:
         """Seconds that went by, and how many that would be where bounds in seconds were set."""
         took = time.monotonic() - self.began
-        self.process.terminate()
-        self.process.wait()
+        self.process.communicate()
         self.said.seek(0)
-        told = [[float(x) for x in line.split()] for line in self.said]
-        slower, stolen = (
-            statistics.fmean(t[0] for t in told),
-            (told[-1][1] - told[0][1]) / (took * (os.cpu_count() or 1)),
-        )
+        # The last line may be half written.
+        told = [[float(x) for x in line.split()] for line in self.said if line.endswith("\n")]
+        if not told:
+            return f"{took:.0f} s"
+        slower = statistics.fmean(t[0] for t in told)
+        stolen = (told[-1][1] - told[0][1]) / (took * (os.cpu_count() or 1))
         return (
             f"{took:.0f} s, {100 * stolen:.0f} % of which the host took, on a machine {slower:.2f} times as slow as where bounds "
             f"were set (mean of {len(told)} looks): {took * (1.0 - stolen) / slower:.0f} s there."

@@ -212,6 +212,16 @@ class Reading(unittest.TestCase):
             changes = [b.first for _, b in pairwise(states(after, after.bound("marl", "arm.R")))]
             self.assertEqual(changes, [begin, end])
 
+    def test_a_change_spread_up_to_where_it_was_leaves_no_jump_there(self) -> None:
+        """Once what its system had been at until then stayed at the last of its frames: the arm jumped by 645 mm."""
+        now, name = clean(1), "marl/arm.L.drive"
+        spread = [Key(118.75, 0.0, 0.0, rule=FREE), Key(120.0, 1.0, 1.0, kind=STEPPED, rule=FREE)]
+        rest = [k for k in now.take.curves[name].all_keys() if k.time != 120.0]
+        program = now.with_curves({name: curve(sorted(rest + spread))})
+        take, proof = repair.apply(program, [f.key for f in find_all(program)])
+        self.assertEqual(find_all(program.on(take)), [])
+        self.assertTrue(proof.unchanged_outside and all(c.still for c in proof.changes), proof.sentence)
+
     def test_the_repair_of_a_lost_guide_moves_nothing(self) -> None:
         program = clean(0)
         limb = program.bounds["marl", "leg.L"]

@@ -633,11 +633,10 @@ def _contacts_words(contacts: Sequence[Held]) -> str:
         if len(some) > 1:
             said.append(f"{len(some) - 1} more {rest}")
     if away:
-        worst_ = max(away, key=lambda c: c.hover)
-        more = f"; {len(away) - 1} more are away" if len(away) > 1 else ""
-        said.append(
-            f"{worst_.label} is {_mm(worst_.hover)} away from it, from frame {worst_.first:g} to {worst_.last:g}{more}"
-        )
+        c = max(away, key=lambda c: c.hover)
+        said.append(f"{c.label} is {_mm(c.hover)} away from it, from frame {c.first:g} to {c.last:g}")
+    if len(away) > 1:
+        said.append(f"{len(away) - 1} more are away")
     return "; ".join(said)
 
 

@@ -19,7 +19,9 @@ from scipy.spatial.transform import Rotation
 
 from ..core.cast import Member
 from ..core.curves import LEAVING, Curve
+from ..core.kernels.foot import SOFT
 from ..core.operations import Asked, run
+from ..core.parts.leg import Sole
 from ..core.program import Program
 from ..core.takes import Capture, Scene, Take, Tether
 from ..core.transforms import Floats, inverse, multiply, rotate
@@ -37,7 +39,7 @@ ASIDE = 0.095
 #: Roll (degrees) of a foot as its heel comes down, as it leaves from its ball or from its tip, and in its swing.
 STRIKE, LEAVES, TIPTOE, SWUNG = -16.0, 38.0, 62.0, 52.0
 #: Roll (degrees) up to which his ball stays where it is.
-STAYS = 37.1
+STAYS = float(np.degrees(Sole.tip_from - SOFT))
 #: Shares of a stance: flat from here, the heel up from here; or on tiptoe that, and on its tip from here.
 FLAT, HEEL_UP, TIPTOE_UP, ON_TIP = 0.14, 0.62, 0.5, 0.72
 #: Joints with noise, and how much of it each has beside the others.

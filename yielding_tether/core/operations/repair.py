@@ -234,10 +234,14 @@ def _mixed(program: Program, finding: Finding) -> Repaired:
     nodes = bound.nodes
     arriving, leaving = (driven.evaluate([at], side, only=nodes) for side in (ARRIVING, LEAVING))
     names = program.channel_names()
-    if np.linalg.norm(arriving.pos[:, nodes] - leaving.pos[:, nodes], axis=-1).max() > POP_PLACE and last > first:
-        # The systems stand apart: what lies between the edges would make the way to the next key short and hard.
-        for c in bound.systems[stay].channels:
-            curves[names[c]] = without(curves.get(names[c], EMPTY), first, last)
+    apart = np.linalg.norm(arriving.pos[:, nodes] - leaving.pos[:, nodes], axis=-1).max() > POP_PLACE
+    if last > first:
+        for c, stepped in zip(bound.systems[stay].channels, bound.systems[stay].stepped, strict=True):
+            kept = curves.get(names[c], EMPTY)
+            if apart:
+                # The systems stand apart: what lies between the edges would make the way to the next key short and hard.
+                kept = without(kept, first, last)
+            curves[names[c]] = kept if stepped or stay != after else _in_one(kept, first, last)
         driven = program.with_curves(curves)
     if after in alone:
         start = lead(driven, system_target(driven, bound, before), curves, last)
@@ -245,6 +249,17 @@ def _mixed(program: Program, finding: Finding) -> Repaired:
     join(driven, system_target(driven, bound, after), curves, first, SETTLE)
     end = max(last, _reach(program, curves, bound.systems[after].channels.tolist(), first))
     return Repaired(program.take.with_curves(curves), finding.frame, end)
+
+
+def _in_one(kept: Curve, first: float, last: float) -> Curve:
+    """A curve without what was a change between two times: of its keys there those go whose sides differ, and the last has that on
+    both of its sides that leaves it."""
+    split = np.any(kept.numbers[:, 1:4:2] != kept.numbers[:, 2:5:2], axis=1)
+    stays = ~(split & (kept.times > first) & (kept.times < last))
+    numbers = kept.numbers[stays]
+    at = numbers[:, 0] == last
+    numbers[at, 1], numbers[at, 3] = numbers[at, 2], numbers[at, 4]
+    return Curve(numbers, kept.marks[stays])
 
 
 def _changed_at(
