@@ -61,10 +61,11 @@ def refitted(
     """A body with other figures, by part and setting, and with other limbs where they are given: then all its parts are proposed
     anew, by the first of its captures, and keep what was set of those that are still there. CoreError says what can't be."""
     if limbs is not None and tuple(limbs) != limbs_of(member):
-        rotations, orders = captures[0].rotations if captures else None, orders_of(member)
-        made = propose(member.skeleton, rotations, orders, limbs)
-        told = propose(member.skeleton, rotations, orders, limbs_of(member)).notes
-        notes = (*(n for n in member.notes if n not in told), *made.notes)
+        rotations, offsets = (captures[0].rotations, captures[0].offsets) if captures else (None, None)
+        made, told = (
+            propose(member.skeleton, rotations, orders_of(member), said, offsets) for said in (limbs, limbs_of(member))
+        )
+        notes = (*(n for n in member.notes if n not in told.notes), *made.notes)
         kept = {(p.name, s.id): s.of(p) for p in member.parts for s in p.settings()}
         before = {p.name: p.corners for p in member.parts}
         parts = [

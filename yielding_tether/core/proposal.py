@@ -36,6 +36,7 @@ from .parts import (
     limb_of,
 )
 from .skeleton import Skeleton
+from .sole_finding import with_soles
 from .transforms import Floats, inverse, multiply, rotate
 from .twists import sharings
 
@@ -132,11 +133,11 @@ class Limb:
 
 def propose(
     skeleton: Skeleton, rotations: Floats | None = None, orders: Mapping[str, str] | None = None,
-    said: Sequence[Limb] | None = None,
+    said: Sequence[Limb] | None = None, offsets: Floats | None = None,
 ) -> Proposal:  # fmt: skip
-    """Parts for a skeleton. rotations: (S, J, 4) local rotations of some motion, for what a rest pose does not tell;
-    orders: rotation order by joint, "zxy" where not given; said: its limbs, where they are not to be found. CoreError for limbs
-    that can't be."""
+    """Parts for a skeleton. rotations: (S, J, 4) local rotations of some motion, for what a rest pose does not tell, and offsets
+    (S, J, 3, metres) its local places, sample by sample, by which it tells how thick soles are; orders: rotation order by joint,
+    "zxy" where not given; said: its limbs, where they are not to be found. CoreError for limbs that can't be."""
     bones = _Bones(skeleton, rotations)
     runs, notes = bones.limbs() if said is None else (_runs_of(skeleton, said), [])
     order = {joint.name: (orders or {}).get(joint.name, "zxy") for joint in skeleton.joints}
@@ -204,6 +205,9 @@ def propose(
     body = _body_parts(skeleton, [r for r, *_ in limbs], taken, order, limbs)
     root = FreePart("root", "root", name_of[0], order[name_of[0]])
     shapes = body_shapes(skeleton, [r.corners for r in runs])
+    if rotations is not None and offsets is not None:
+        parts, thick = with_soles(skeleton, parts, offsets, rotations)
+        notes += thick
     return Proposal((root, *body, *parts, *tips), tuple(shapes), tuple(notes))
 
 

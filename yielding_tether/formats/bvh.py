@@ -411,7 +411,7 @@ def read(data: bytes, id: str, name: str, unit: str | None = None, up: str | Non
             raise FormatError(f"joint {b.name} leaves the range of numbers.", b.line, b.name)
     orders = {b.name: _order(b) for b in bones}
     with stage("Telling the parts of the body", 0.8, 1.0):
-        proposal = propose(skeleton, rotations, orders)
+        proposal = propose(skeleton, rotations, orders, offsets=offsets * size)
     member = Member(id, name, "character", skeleton, proposal.parts, proposal.shapes, (*notes, *proposal.notes))
     rate = _rate(parsed.frame_time)
     frames = len(parsed.values)
