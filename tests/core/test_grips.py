@@ -8,6 +8,7 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from yielding_tether.core.cast import Grip
+from yielding_tether.core.curves import ARRIVING, LEAVING
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.operations.handover import Handover
@@ -73,6 +74,47 @@ class Snapped(unittest.TestCase):
             there = [grip(grown, "crate", n) for n in ("left rope", "right rope")]
             nearest = min(there, key=lambda g: float(np.linalg.norm(placed(grown, g, 40.0, two)[0] - here)))
             self.lie(after, control, (nearest[0], after.nodes["crate", "crate"]), 55.0, one, two)
+
+    def test_a_hand_reaches_for_what_it_takes_hold_of(self) -> None:
+        """It is there on the frame, in place and speed, and comes back; farther away nothing moves."""
+        program = Program(*crate_and_rope())
+        program = program.on(hand_over(program, Handover((("marl", "arm.L"),), "ik", 0.0))[0])
+        last = float(program.take.last)
+        for end, reach in ((None, 12.0), (70.0, 9.0), (70.0, 0.0)):
+            asked = Retether((("marl", "arm.L"),), "crate/crate", 40.0, end, "snap", control="arm.L.ik", reach=reach)
+            take, proof = apply(program, asked)
+            after = program.on(take)
+            hand = [after.nodes["marl", "hand.L"]]
+            jumps, speeds = [], []
+            for at in (40.0, *([70.0] if end else [])):
+                a, b = (after.evaluate([at], side).pos[0, hand[0]] for side in (ARRIVING, LEAVING))
+                jumps.append(float(np.linalg.norm(a - b)))
+                h = 1e-4
+                before, behind = (
+                    after.evaluate([at - h, at + h], side).pos[:, hand[0]] for side in (LEAVING, ARRIVING)
+                )
+                speeds.append(float(np.linalg.norm((b - behind[1]) + (a - before[0])) / h))
+            if not reach:
+                self.assertGreater(min(jumps), 0.02)
+                continue
+            self.assertLess(max(jumps), 1e-6)
+            self.assertLess(max(speeds), 1e-3)
+            away = np.array(
+                [t for t in np.arange(0.0, last + 0.5, 0.5) if t < 40.0 - reach or (end and t > end + reach)]
+            )
+            a, b = (p.evaluate(away).pos[:, p.joints()[1]] for p in (program, after))
+            self.assertLess(np.abs(a - b).max(), 1e-12)
+            moved = np.linalg.norm((program.evaluate([38.0]).pos - after.evaluate([38.0]).pos)[0, hand[0]])
+            self.assertGreater(moved, 0.01)
+            self.assertTrue(proof.unchanged_outside)
+            # Its control lies on the nearer grip, wherever an arm reaches.
+            palm, control = (
+                grip(after, "marl", "palm", "hand.L")[0],
+                after.bounds["marl", "arm.L"].controls["arm.L.ik"].node,
+            )
+            spots = [grip(after, "crate", n) for n in ("left rope", "right rope")]
+            places = [placed(after, one, 40.0)[0] for one in ((palm, control), *spots)]
+            self.assertLess(min(np.linalg.norm(places[0] - p) for p in places[1:]), 1e-9)
 
     def test_what_has_no_grip_says_so(self) -> None:
         program = Program(*lantern_round())

@@ -8,7 +8,7 @@ from dataclasses import replace
 import numpy as np
 
 from tests.depth import DEPTH
-from yielding_tether.core.curves import ARRIVING, FREE, LEAVING, SMOOTH, Curve, Key, curve
+from yielding_tether.core.curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, Curve, Key, curve
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
 from yielding_tether.core.layers import turn_of
@@ -92,6 +92,47 @@ class Resting(unittest.TestCase):
                     continue
                 a, b = (p.evaluate(away, side).pos[:, joints] for p in (program, q))
                 np.testing.assert_allclose(b, a, atol=1e-12)
+
+    def test_across_changes_of_what_drives(self) -> None:
+        """A part that several systems drive in the stretch is at rest in each, and what drives is as it was."""
+        program = marl()
+        for part in ("arm.L", "arm.R"):
+            q = program.on(run(program, "reset", Asked((("marl", part),), 0.0, None)).take)
+            bound, at = q.bound("marl", part), np.arange(0.0, 205.0)
+            shares = q.sample(at, LEAVING, bound.driver_channels)
+            np.testing.assert_array_equal(shares, program.sample(at, LEAVING, bound.driver_channels))
+            driving = {bound.state(shares[:, [k]]) for k in range(len(at))}
+            self.assertGreater(len(driving), 1)
+            for mine in (bound.systems[name] for name in driving if name):
+                values = q.sample(at, LEAVING, mine.channels)
+                np.testing.assert_allclose(values, np.repeat(mine.standard[:, None], len(at), axis=1), atol=1e-12)
+
+    def test_as_if_never_keyed(self) -> None:
+        """From end to end no key of the part is left, within a stretch none but its edges; all else keeps every number."""
+        program = marl()
+        names, mine = program.channel_names(), set(program.bound("marl", "arm.L").own.values())
+        own = {names[c] for c in mine}
+        for first, last in ((0.0, None), (50.0, 90.0)):
+            take = run(program, "reset", Asked((("marl", "arm.L"),), first, last, {"to": "nothing"})).take
+            others = {n: c for n, c in take.curves.items() if n not in own}
+            self.assertEqual(others, {n: c for n, c in program.take.curves.items() if n not in own})
+            self.assertEqual(own & set(take.curves), set() if last is None else own & set(program.take.curves))
+            if last is not None:
+                q, inside = program.on(take), np.arange(first, last)
+                for c in mine:
+                    values = q.sample(inside, LEAVING, np.array([c]))
+                    np.testing.assert_allclose(values, program.defaults[c], atol=1e-12)
+                    self.assertTrue(
+                        np.isin(
+                            q.curve(c).times[(q.curve(c).times >= first) & (q.curve(c).times <= last)], [first, last]
+                        ).all()
+                    )
+                for at, side in ((np.arange(0.0, first + 1.0), ARRIVING), (np.arange(last, 205.0), LEAVING)):
+                    a, b = (p.evaluate(at, side).pos for p in (program, q))
+                    np.testing.assert_allclose(b, a, atol=1e-12)
+        with self.assertRaisesRegex(CoreError, "no keys from frame 0 to 204"):
+            bare = program.on(program.take.with_curves({n: EMPTY for n in own}))
+            run(bare, "reset", Asked((("marl", "arm.L"),), 0.0, None, {"to": "nothing"}))
 
     def test_what_can_not_be_is_told(self) -> None:
         with self.assertRaisesRegex(CoreError, "more than one frame"):

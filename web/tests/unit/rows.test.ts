@@ -1,5 +1,5 @@
 import { describe, expect, test } from "vitest";
-import { stretchOf, spotAt } from "../../src/bench/timeline/gestures";
+import { joined, spotAt, stretchOf } from "../../src/bench/timeline/gestures";
 import { heightOfAll, keyOf, layout, NO_CHOICES, rowAt } from "../../src/bench/timeline/rows";
 import { scaleOf } from "../../src/bench/timeline/scale";
 import { cast } from "./take";
@@ -75,5 +75,18 @@ describe("dragging on rows", () => {
     expect(found.parts).toEqual([{ member: "marl", part: "left arm" }, { member: "marl", part: "right arm" }]);
     const set = rows.findIndex((r) => r.label === "set");
     expect(stretchOf(rows, { frame: 1, row: set }, { frame: 2, row: set }).parts.map((p) => p.part)).toEqual(["deck", "rail"]);
+  });
+
+  test("adds to the stretch in hand what Shift takes with it, and takes it out again", () => {
+    const [arm, leg, head] = ["arm", "leg", "head"].map((part) => ({ member: "marl", part }));
+    const held = { parts: [arm!], first: 10, last: 40 };
+    const both = joined(held, { parts: [head!], first: 30, last: 60 });
+    expect(both).toEqual({ parts: [arm, head], first: 10, last: 60 });
+    expect(joined(both, { ...both, parts: [arm!] })).toEqual({ parts: [head], first: 10, last: 60 });
+    // Some of what is dragged over is in it: the rest joins.
+    expect(joined(both, { parts: [leg!, head!], first: 20, last: 50 }).parts).toEqual([arm, leg, head]);
+    // What is in it alone stays: a stretch of nothing is none.
+    expect(joined(held, held)).toEqual(held);
+    expect(joined(null, held)).toBe(held);
   });
 });

@@ -12,6 +12,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
+from itertools import product
 from typing import Literal
 
 import numpy as np
@@ -20,7 +21,7 @@ from ..cast import Grip
 from ..channels import in_words
 from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Key, over, put, sample, without
 from ..errors import CoreError
-from ..express import Curves, Placing, Settling, carry, control_target, fence, hold, set_over
+from ..express import Curves, Placing, Settling, carry, control_target, fence, hold, join, lead, set_over, system_target
 from ..findings import Finding, part_findings
 from ..followers import Body, BoundControl
 from ..follows import free_name
@@ -31,6 +32,7 @@ from ..systems.system import Control
 from ..takes import WORLD, Take, Tether
 from ..transforms import Floats, inverse, multiply, rotate
 from .handover import KEYS, TOLERANCE, refuse_locked, tolerance_of
+from .nudge import Ease, more_of
 from .operation import (
     Asked,
     Choice,
@@ -50,17 +52,19 @@ from .operation import (
 Offset = tuple[float, float, float, float, float, float, float]
 #: The control's own space, as an anchor.
 OWN = "own"
+#: Frames over which a limb reaches for what it takes hold of.
+REACH = 10
 
 
 @dataclass(frozen=True)
 class Retether:
     """What is asked for. `to`: what is followed, "member/joint or control", "world", or "own" for the control's own space;
-    `offset`: how the control is tied where the follow is new, as at "rest" or as it is "here"; `after`: the motion goes
-    on ("carry"), or the control rides along ("ride"), its speed fading over `settle` frames, or it goes where the grips of
-    both lie on one another ("snap"); `control`: what of each part
-    follows ("": see `control_for`), and in `what`, as far as it can; `along`: others that hang on what is left come along
-    (`dependants`); `size`: a root or prop takes that of what it follows on ("with"), and a body's own control stays where it
-    is in the world as that grows with its body; or neither ("own")."""
+    `offset`: how the control is tied where the follow is new, as at "rest" or as it is "here"; `after`: the motion goes on
+    ("carry"), or the control rides along ("ride"), its speed fading over `settle` frames, or it goes where the grips of both
+    lie on one another ("snap"), reaching for it over `reach` frames before, and coming back from it over as many; `control`:
+    what of each part follows ("": see `control_for`), and in `what`, as far as it can; `along`: others that hang on what is
+    left come along (`dependants`); `size`: a root or prop takes that of what it follows on ("with"), and a body's own control
+    stays where it is in the world as that grows with its body; or neither ("own")."""
 
     parts: Parts
     to: str
@@ -70,6 +74,7 @@ class Retether:
     keys: Literal["kept", "every", "within", "few"] = "kept"
     offset: Literal["rest", "here"] = "rest"
     settle: float = 4.0
+    reach: float = 0.0
     tolerance: tuple[float, float] = (1e-3, np.pi / 360.0)
     control: str = ""
     what: Literal["both", "position", "rotation"] = "both"
@@ -139,6 +144,11 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     if after is program:
         raise CoreError(f"{labels(program, asked.parts)} already follows {read(program, asked.to)} there.")
     first, last = check_stretch(program.take, asked.first, asked.last)
+    begin, end = first, last
+    if asked.after == "snap" and asked.reach:
+        reaching, begin, end = _reaching(program, after, chosen, asked)
+        after, chosen, others = _followed(reaching, asked)
+        after = _met(after, chosen, first, last)
     if asked.after == "snap":
         # That it jumps to the grip is wanted, and no fault to be found.
         jumps = [f.key for id, _ in chosen if (f := find_jump(after, id, first))]
@@ -153,10 +163,55 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
         notes.append(
             f"On what it leaves {'hang' if len(others) > 1 else 'hangs'} also {names}: take {_them(others)} along if you like."
         )
-    return after.take, prove("retether", program, after, first, last, tolerance=within, notes=tuple(notes))
+    return after.take, prove("retether", program, after, begin, end, tolerance=within, notes=tuple(notes))
 
 
 _Chosen = list[tuple[tuple[str, str], Control]]
+
+
+def _reaching(program: Program, after: Program, chosen: _Chosen, asked: Retether) -> tuple[Program, float, float]:
+    """The take before it, in which what takes hold comes to be there over some frames before, and is led back from where it lets go
+    over as many: its keys stay, all of them as much elsewhere as they are near; and from when and until when it is another."""
+    first, last = check_stretch(program.take, asked.first, asked.last)
+    begin, end = first, last
+    for (id, control), (t, side) in product(chosen, ((first, ARRIVING), (last, LEAVING))):
+        bound, out = program.bound(*id), 1 if side == LEAVING else -1
+        state = bound.state(program.sample([t], side, bound.driver_channels))
+        placed = bound.controls.get(control.name)
+        # Where something else drives, the control moves nothing; and no joint reaches.
+        if not program.take.first < t < program.take.last or state is None or placed is None:
+            continue
+        if control not in bound.systems[state].controls:
+            continue
+        # No farther than the same system drives.
+        edges = np.append(program.key_times(bound.driver_channels.tolist()), (program.take.first, program.take.last))
+        room = out * (edges - t)
+        edge = t + out * min(asked.reach, float(room[room > 0.0].min()))
+        here = program.evaluate([t], side, only=[placed.node])
+        hold = after.bounds[id].controls[control.name].node
+        held = after.evaluate([t], LEAVING if side == ARRIVING else ARRIVING, only=[hold])
+        turn = multiply(held.rot[0, hold], inverse(here.rot[0, placed.node]))
+        ease = Ease(edge, t, t, t) if side == ARRIVING else Ease(t, t, t, edge)
+        by = held.pos[0, hold] - here.pos[0, placed.node], turn, 0.0
+        program = program.with_curves(more_of(program, bound, control.name, by, ease))
+        begin, end = min(begin, edge), max(end, edge)
+    return program, begin, end
+
+
+def _met(program: Program, chosen: _Chosen, first: float, last: float) -> Program:
+    """What reaches for something arrives, and leaves, with the speed that it has there."""
+    curves, take = dict(program.take.curves), program.take
+    for id, control in chosen:
+        bound = program.bound(*id)
+        for t, side in ((first, ARRIVING), (last, LEAVING)):
+            state = bound.state(program.sample([t], side, bound.driver_channels))
+            if take.first < t < take.last and state is not None and control in bound.systems[state].controls:
+                target = system_target(program, bound, state)
+                if side == ARRIVING:
+                    lead(program, target, curves, t)
+                else:
+                    join(program, target, curves, t, 0.0)
+    return program.with_curves({n: c for n, c in curves.items() if c is not take.curves.get(n)})
 
 
 def _followed(program: Program, asked: Retether) -> tuple[Program, _Chosen, _Chosen]:
@@ -525,6 +580,10 @@ class Follow(Operation):
             "grows with its body.",
         ),
         Choice(
+            "reach", "reach for it over", "whole", 0, least=0, most=240, unit="frames", when=("after", ("snap",)),
+            help="Frames before, over which it is led there; after a stretch that ends it comes back over as many.",
+        ),
+        Choice(
             "settle", "settle over", "whole", 4, least=0, most=48, unit="frames", folded=True, when=("after", ("ride",)),
             help="Frames over which the speed fades.",
         ),
@@ -538,7 +597,8 @@ class Follow(Operation):
     ) -> dict[str, Value]:
         """What hangs from nothing is mostly carried by what it follows next."""
         free = [p for p in parts if (ends := following(program.bound(*p))) and not ends[-1].control.hangs_from]
-        found: dict[str, Value] = {"after": "ride", "offset": "here"} if free else {}
+        # A limb reaches for what it takes hold of; a prop is put there.
+        found: dict[str, Value] = {"after": "ride", "offset": "here"} if free else {"reach": REACH}
         return found | which_control(program, parts, first)
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
@@ -553,7 +613,7 @@ class Follow(Operation):
         c = self.chosen(asked)
         wanted = Retether(
             asked.parts, c["to"], asked.first, asked.last, c["after"], c["keys"], c["offset"], c["settle"],
-            tolerance_of(c), c["control"], c["what"], c["along"] == "yes", c["size"],
+            c["reach"], tolerance_of(c), c["control"], c["what"], c["along"] == "yes", c["size"],
         )  # fmt: skip
         take, proof = apply(program, wanted)
         shown = []

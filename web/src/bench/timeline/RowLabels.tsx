@@ -9,20 +9,21 @@ interface Props {
   width: number;
   choices: RowChoices;
   onChange: (choices: RowChoices) => void;
+  onJoin: (row: Row) => void;
 }
 
-/** Names of the rows: a click takes the part in hand, a caret folds, a pin keeps a row on top, its foot drags its height. */
-export function RowLabels({ rows, width, choices, onChange }: Props) {
+/** Names of the rows: a click takes the part in hand, with Shift it joins the stretch, a caret folds, a pin keeps a row on top, its foot drags its height. */
+export function RowLabels({ rows, width, ...more }: Props) {
   return (
     <Box sx={{ width, flexShrink: 0 }}>
       {rows.map((row) => (
-        <Label key={`${row.key}${row.pinned}`} row={row} choices={choices} onChange={onChange} />
+        <Label key={`${row.key}${row.pinned}`} row={row} {...more} />
       ))}
     </Box>
   );
 }
 
-function Label({ row, choices, onChange }: Omit<Props, "rows" | "width"> & { row: Row }) {
+function Label({ row, choices, onChange, onJoin }: Omit<Props, "rows" | "width"> & { row: Row }) {
   const theme = useTheme();
   const { focus, set } = usePick("focus", "set");
   const { strand, fold } = row;
@@ -52,7 +53,7 @@ function Label({ row, choices, onChange }: Omit<Props, "rows" | "width"> & { row
         <Box sx={{ width: 20 + 8 * row.depth, flexShrink: 0 }} />
       )}
       <ButtonBase
-        onClick={() => (strand ? set({ focus: { member: strand.member, part: strand.part } }) : turnFold())}
+        onClick={(e) => (e.shiftKey ? onJoin(row) : strand ? set({ focus: { member: strand.member, part: strand.part } }) : turnFold())}
         aria-pressed={strand ? mine : undefined}
         sx={{ flexGrow: 1, minWidth: 0, height: "100%", display: "flex", justifyContent: "flex-start", pr: 0.5, fontFamily: theme.typography.fontFamily, fontSize: strand?.main ? 13.5 : 11.5, fontWeight: strand?.main || !strand ? 650 : 450, color: hue }}
       >

@@ -118,12 +118,12 @@ function Rows({ info, width }: { info: TakeInfo; width: number }) {
   const rows = useMemo(() => layout(info, choices, filter, focus), [info, choices, filter, focus]);
   const height = heightOfAll(rows);
   const scale = scaleOf(shown, width);
-  const { press, hover, dragged } = useRowGestures(info, rows, scale);
+  const { press, hover, join, dragged } = useRowGestures(info, rows, scale);
   const box = useRef<HTMLDivElement>(null);
   useInSight(box, rows, focus);
   return (
     <Box ref={box} sx={{ display: "flex", overflowY: "auto", overflowX: "hidden", flexGrow: 1, minHeight: 0, position: "relative" }}>
-      <RowLabels rows={rows} width={LABELS} choices={choices} onChange={setChoices} />
+      <RowLabels rows={rows} width={LABELS} choices={choices} onChange={setChoices} onJoin={join} />
       {rows.length === 0 && <Box sx={{ p: 2, fontSize: 13, color: "text.secondary" }}>No row’s name contains “{filter}”.</Box>}
       <Sheet
         width={width}

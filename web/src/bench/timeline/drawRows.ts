@@ -86,8 +86,9 @@ export function drawRows(g: CanvasRenderingContext2D, p: Picture) {
     }
     drawFollows(sheet, strand);
     drawPlanks(g, row, scale, ink, p.dragged, chosen ? p.stretch : null, chosen ? triedPlanks(tried, strand) : null);
-    drawKeys(sheet, strand, p.shown);
     drawFindings(sheet, strand, mine ? ink.accentSoft : ink.paper);
+    // No words hide a key.
+    drawKeys(sheet, strand, p.shown);
   }
 }
 
@@ -257,7 +258,9 @@ function drawFindings({ g, row, scale, ink, words, width }: Sheet, strand: Stran
   }
   g.font = `700 11px ${FONT}`;
   for (const finding of strand.findings) {
-    const lanes = [row.y + 2, row.y + (row.height - planksHeight(strand)) / 2 - 6];
+    // The rope stays to be seen where there is room beside it.
+    const away = (y: number) => Math.abs(y + 6 - rope(strand, row, finding.frame));
+    const lanes = [row.y + 2, row.y + (row.height - planksHeight(strand)) / 2 - 6].sort((a, b) => away(b) - away(a));
     const spot = place(words, besideSpike(scale.x(finding.frame), g.measureText(finding.short).width + 4, lanes, 12), 0, width);
     if (!spot) continue;
     g.strokeStyle = paper;

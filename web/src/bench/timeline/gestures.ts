@@ -1,4 +1,4 @@
-import type { Stretch } from "../state";
+import { same, type Stretch } from "../state";
 import { partsOf, rowAt, type Row } from "./rows";
 import type { Scale } from "./scale";
 
@@ -28,4 +28,13 @@ export function spotAt(rows: Row[], scale: Scale, x: number, y: number, take: Ta
 export function stretchOf(rows: Row[], a: Spot, b: Spot): Stretch {
   const [low, high] = [Math.min(a.row, b.row), Math.max(a.row, b.row)];
   return { parts: partsOf(rows.slice(low, high + 1)), first: Math.min(a.frame, b.frame), last: Math.max(a.frame, b.frame) };
+}
+
+/** A stretch that more parts join, over the frames of both; where all of them are in it already, they leave it. */
+export function joined(held: Stretch | null, more: Stretch): Stretch {
+  if (!held) return more;
+  const others = held.parts.filter((p) => !more.parts.some((q) => same(p, q)));
+  const all = held.parts.length - others.length === more.parts.length;
+  if (all && others.length) return { ...held, parts: others };
+  return { parts: [...others, ...more.parts], first: Math.min(held.first, more.first), last: Math.max(held.last, more.last) };
 }

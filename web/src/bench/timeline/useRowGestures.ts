@@ -2,13 +2,14 @@ import { useState } from "react";
 import type { TakeInfo } from "../../shared/api";
 import { follow } from "../../shared/drag";
 import { offer, useActions, useOperations } from "../actions";
-import { NOTHING, usePick } from "../state";
-import { SLACK, spotAt, stretchOf } from "./gestures";
+import { NOTHING, useBench, usePick } from "../state";
+import { joined, SLACK, spotAt, stretchOf } from "./gestures";
 import { draggedTo, plankAt, type Dragged, type Hit } from "./planks";
-import type { Row } from "./rows";
+import { partsOf, type Row } from "./rows";
 import type { Scale } from "./scale";
 
-/** Dragging on the rows: across them a stretch is selected and offered what applies; a plank's edge goes to another frame. */
+/** Dragging on the rows: across them a stretch is selected and offered what applies, with Shift more joins the one in hand; a plank's
+ * edge goes to another frame. */
 export function useRowGestures(info: TakeInfo, rows: Row[], scale: Scale) {
   const operations = useOperations();
   const { set, toFrame } = usePick("set", "toFrame");
@@ -46,20 +47,23 @@ export function useRowGestures(info: TakeInfo, rows: Row[], scale: Scale) {
     if (event.button !== 0) return;
     const bounds = event.currentTarget.getBoundingClientRect();
     const hit = hitAt(event, bounds);
-    if (hit) return takePlank(hit, event, bounds);
+    if (hit && !event.shiftKey) return takePlank(hit, event, bounds);
     const at = (e: { clientX: number; clientY: number }) => spotAt(rows, scale, e.clientX - bounds.left, e.clientY - bounds.top, info);
     const start = at(event);
     const strand = rows[start.row]?.strand;
-    set({ live: null, playing: false, ...(strand ? { focus: { member: strand.member, part: strand.part } } : {}) });
+    const { stretch: held, wish } = useBench.getState();
+    const more = event.shiftKey ? held : null;
+    set({ live: null, playing: false, ...(strand && !more ? { focus: { member: strand.member, part: strand.part } } : {}) });
     let moved = false;
     const select = (e: PointerEvent) => {
       moved = moved || Math.abs(e.clientX - event.clientX) >= SLACK;
-      return moved ? stretchOf(rows, start, at(e)) : null;
+      if (!moved) return more && joined(more, { ...more, parts: partsOf(rows.slice(start.row, start.row + 1)) });
+      return joined(more, stretchOf(rows, start, at(e)));
     };
     const move = (e: PointerEvent) => {
       const next = select(e);
       // While dragging nothing is tried yet: no choices are made.
-      if (next) set({ ...NOTHING, stretch: next });
+      if (next && moved) set({ ...NOTHING, stretch: next });
     };
     const up = (e: PointerEvent) => {
       const next = select(e);
@@ -68,10 +72,17 @@ export function useRowGestures(info: TakeInfo, rows: Row[], scale: Scale) {
         set(NOTHING);
         return;
       }
-      toFrame(next.first);
-      void offer(operations, info, next);
+      if (!more) toFrame(next.first);
+      void offer(operations, info, next, more ? wish?.operation : undefined);
     };
     follow(move, up);
+  };
+
+  /** A row joins the stretch in hand, or the part in hand from end to end; or it leaves it. */
+  const join = (row: Row) => {
+    const { stretch, focus, wish } = useBench.getState();
+    const held = stretch ?? { parts: focus ? [focus] : [], first: info.first, last: info.last };
+    void offer(operations, info, joined(held, { ...held, parts: partsOf([row]) }), wish?.operation);
   };
 
   const hover = (event: React.PointerEvent<HTMLCanvasElement>) => {
@@ -79,5 +90,5 @@ export function useRowGestures(info: TakeInfo, rows: Row[], scale: Scale) {
     event.currentTarget.style.cursor = hit?.edge ? "ew-resize" : hit ? "pointer" : "";
   };
 
-  return { press, hover, dragged };
+  return { press, hover, join, dragged };
 }
