@@ -19,7 +19,7 @@ import numpy as np
 
 from ..cast import Grip
 from ..channels import in_words
-from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Key, over, put, sample, without
+from ..curves import ARRIVING, EMPTY, FREE, LEAVING, SMOOTH, STEPPED, Key, insert, over, put, sample, without
 from ..errors import CoreError
 from ..express import Curves, Placing, Settling, carry, control_target, fence, hold, join, lead, set_over, system_target
 from ..findings import Finding, part_findings
@@ -52,6 +52,8 @@ from .operation import (
 Offset = tuple[float, float, float, float, float, float, float]
 #: The control's own space, as an anchor.
 OWN = "own"
+#: Values and speeds that are as near as this are the same.
+SAME = 1e-10
 #: Frames over which a limb reaches for what it takes hold of.
 REACH = 10
 
@@ -148,7 +150,7 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     if asked.after == "snap" and asked.reach:
         reaching, begin, end = _reaching(program, after, chosen, asked)
         after, chosen, others = _followed(reaching, asked)
-        after = _met(after, chosen, first, last)
+        after = _met(after, chosen, (first, last), (begin, end))
     if asked.after == "snap":
         # That it jumps to the grip is wanted, and no fault to be found.
         jumps = [f.key for id, _ in chosen if (f := find_jump(after, id, first))]
@@ -198,19 +200,27 @@ def _reaching(program: Program, after: Program, chosen: _Chosen, asked: Retether
     return program, begin, end
 
 
-def _met(program: Program, chosen: _Chosen, first: float, last: float) -> Program:
-    """What reaches for something arrives, and leaves, with the speed that it has there."""
-    curves, take = dict(program.take.curves), program.take
-    for id, control in chosen:
+def _met(program: Program, chosen: _Chosen, ends: tuple[float, float], edges: tuple[float, float]) -> Program:
+    """What reaches for something from the first of the edges on arrives at the first end, and leaves the last one until the last
+    edge, with the speed that it has there."""
+    curves, take, names = dict(program.take.curves), program.take, program.channel_names()
+    for (id, control), (t, side, edge) in product(chosen, zip(ends, (ARRIVING, LEAVING), edges, strict=True)):
         bound = program.bound(*id)
-        for t, side in ((first, ARRIVING), (last, LEAVING)):
-            state = bound.state(program.sample([t], side, bound.driver_channels))
-            if take.first < t < take.last and state is not None and control in bound.systems[state].controls:
-                target = system_target(program, bound, state)
-                if side == ARRIVING:
-                    lead(program, target, curves, t)
-                else:
-                    join(program, target, curves, t, 0.0)
+        state = bound.state(program.sample([t], side, bound.driver_channels))
+        if not take.first < t < take.last or state is None or control not in bound.systems[state].controls:
+            continue
+        target = system_target(program, bound, state)
+        mine = {names[c]: float(program.defaults[c]) for c in target.channels.tolist()}
+        met = curves | {n: insert(curves.get(n, EMPTY), edge, default) for n, default in mine.items()}
+        if side == ARRIVING:
+            lead(program, target, met, t)
+        else:
+            join(program, target, met, t, 0.0)
+        for n, default in mine.items():
+            # What is met already keeps its keys.
+            was, now = (c.numbers[c.find(t) or 0] for c in (insert(curves.get(n, EMPTY), t, default), met[n]))
+            if np.abs(was - now).max() > SAME:
+                curves[n] = met[n]
     return program.with_curves({n: c for n, c in curves.items() if c is not take.curves.get(n)})
 
 
