@@ -107,6 +107,11 @@ class Snapped(unittest.TestCase):
             moved = np.linalg.norm((program.evaluate([38.0]).pos - after.evaluate([38.0]).pos)[0, hand[0]])
             self.assertGreater(moved, 0.01)
             self.assertTrue(proof.unchanged_outside)
+            # No key more on the way there than at its edge.
+            old, new = (set(c.times[(c.times >= 40.0 - reach) & (c.times < 40.0)]) for c in (
+                p.take.curves["marl/arm.L.ik.tx"] for p in (program, after)
+            ))  # fmt: skip
+            self.assertLessEqual(new - old, {40.0 - reach})
             # Its control lies on the nearer grip, wherever an arm reaches.
             palm, control = (
                 grip(after, "marl", "palm", "hand.L")[0],

@@ -206,9 +206,9 @@ def nudged(controls: Sequence[Control]) -> list[Control]:
 
 
 def more_of(
-    program: Program, bound: Bound, which: str, by: tuple[Floats, Floats, float], ease: Ease
+    program: Program, bound: Bound, which: str, by: tuple[Floats, Floats, float], ease: Ease, near: float = NEAR
 ) -> dict[str, Curve]:
-    """Curves of a part that is nudged."""
+    """Curves of a part that is nudged; near: how far (radians, or the unit of a value) they may be off between keys."""
     place, turn, later = by
     start, end = max(ease.low, float(program.take.first)), min(ease.high, float(program.take.last))
     keyed = program.key_times(bound.driver_channels.tolist())
@@ -242,7 +242,7 @@ def more_of(
     groups = _groups(program, bound, system, which, (place, turn), (start, max(ease.first, start), end))
     now = program.with_curves(curves) if curves else program
     for group in groups:
-        curves |= dict(zip((names[k] for k in group.channels), _with_more(now, group, ease), strict=True))
+        curves |= dict(zip((names[k] for k in group.channels), _with_more(now, group, ease, near), strict=True))
     return curves
 
 
@@ -358,7 +358,7 @@ def _added(turn: Turn | None, values: Floats, more: Floats) -> Floats:
     return values + more if turn is None else as_euler(multiply(euler(turn.order, values), more), turn.order, values)
 
 
-def _with_more(program: Program, group: Group, ease: Ease) -> list[Curve]:
+def _with_more(program: Program, group: Group, ease: Ease, near: float) -> list[Curve]:
     """Curves of a value or a turn with so much more of it: exact at keys, of which whole frames get some where it needs them."""
     take = program.take
     old = [program.curve(c) for c in group.channels]
@@ -390,7 +390,7 @@ def _with_more(program: Program, group: Group, ease: Ease) -> list[Curve]:
         # The worst frame between each two keys first: few of them do.
         worst: dict[int, tuple[float, float]] = {}
         for t, e in zip(np.round(halves), off, strict=True):
-            if e > NEAR and t not in keys and keys[0] < t < keys[-1]:
+            if e > near and t not in keys and keys[0] < t < keys[-1]:
                 k = int(np.searchsorted(keys, t))
                 worst[k] = max(worst.get(k, (0.0, 0.0)), (float(e), float(t)))
         if not worst:

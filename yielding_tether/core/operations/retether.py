@@ -195,7 +195,8 @@ def _reaching(program: Program, after: Program, chosen: _Chosen, asked: Retether
         turn = multiply(held.rot[0, hold], inverse(here.rot[0, placed.node]))
         ease = Ease(edge, t, t, t) if side == ARRIVING else Ease(t, t, t, edge)
         by = held.pos[0, hold] - here.pos[0, placed.node], turn, 0.0
-        program = program.with_curves(more_of(program, bound, control.name, by, ease))
+        # Which way it takes between its keys is its own: no more of them.
+        program = program.with_curves(more_of(program, bound, control.name, by, ease, np.inf))
         begin, end = min(begin, edge), max(end, edge)
     return program, begin, end
 

@@ -258,10 +258,13 @@ function drawFindings({ g, row, scale, ink, words, width }: Sheet, strand: Stran
   }
   g.font = `700 11px ${FONT}`;
   for (const finding of strand.findings) {
-    // The rope stays to be seen where there is room beside it.
-    const away = (y: number) => Math.abs(y + 6 - rope(strand, row, finding.frame));
-    const lanes = [row.y + 2, row.y + (row.height - planksHeight(strand)) / 2 - 6].sort((a, b) => away(b) - away(a));
-    const spot = place(words, besideSpike(scale.x(finding.frame), g.measureText(finding.short).width + 4, lanes, 12), 0, width);
+    const lanes = [row.y + 2, row.y + (row.height - planksHeight(strand)) / 2 - 6];
+    const spots = besideSpike(scale.x(finding.frame), g.measureText(finding.short).width + 4, lanes, 12);
+    // The rope and its keys stay to be seen where there is room beside them.
+    const crossed = (r: Rect, f: number) => Math.abs(rope(strand, row, Math.round(f)) - (r.y0 + r.y1) / 2) < 9;
+    const within = (r: Rect) => strand.keys.map((k) => k.time).filter((t) => scale.x(t) > r.x0 - 3 && scale.x(t) < r.x1 + 3);
+    const beside = (r: Rect) => ![scale.frame(r.x0), scale.frame(r.x1), ...within(r)].some((f) => crossed(r, f));
+    const spot = place(words, spots.filter(beside), 0, width) ?? place(words, spots, 0, width);
     if (!spot) continue;
     g.strokeStyle = paper;
     g.lineWidth = 4;
