@@ -8,11 +8,13 @@ import numpy as np
 from scipy.spatial.transform import Rotation
 
 from yielding_tether.core.cast import Grip
-from yielding_tether.core.curves import ARRIVING, LEAVING
+from yielding_tether.core.curves import ARRIVING, EMPTY, LEAVING, Key, automatic_slopes, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.findings import find_all
+from yielding_tether.core.operations import OPERATIONS, Asked, run
 from yielding_tether.core.operations.handover import Handover
 from yielding_tether.core.operations.handover import apply as hand_over
+from yielding_tether.core.operations.operation import Parts, Value
 from yielding_tether.core.operations.retether import Retether, apply
 from yielding_tether.core.program import Program
 from yielding_tether.core.transforms import Floats
@@ -120,6 +122,59 @@ class Snapped(unittest.TestCase):
             spots = [grip(after, "crate", n) for n in ("left rope", "right rope")]
             places = [placed(after, one, 40.0)[0] for one in ((palm, control), *spots)]
             self.assertLess(min(np.linalg.norm(places[0] - p) for p in places[1:]), 1e-9)
+
+    def test_what_is_followed_again_is_followed_by_the_same_tether(self) -> None:
+        """A prop that rides along is tied as it is there the first time; then its keys say where it is in what it follows again."""
+        program, part = Program(*lantern_round()), (("lantern", "lantern"),)
+        follow = OPERATIONS["retether"]
+        tethers = program.take.tethers
+        for to, tied, more in (("marl/hand.L", "rest", 0), ("deck/deck", "here", 1)):
+            made: dict[str, Value] = {"to": to}
+            choices = made | follow.suggest(program, part, 20.0, 60.0, made)
+            self.assertEqual((choices["after"], choices["offset"]), ("ride", tied))
+            after = program.on(run(program, "retether", Asked(part, 20.0, 60.0, choices)).take)
+            self.assertEqual(len(after.take.tethers) - len(tethers), more)
+            a, b = (after.evaluate([20.0], side).pos for side in (ARRIVING, LEAVING))
+            self.assertLess(np.abs(a - b)[0, after.nodes["lantern", "lantern"]].max(), 1e-9)
+
+    def test_a_lantern_passed_on_is_mended_in_one_go_where_the_hand_that_gave_it_moves(self) -> None:
+        """From nothing but hips and feet: it lies in the right hand, the left reaches for it and takes it over. Then the right
+        hand's keys change: what jumps is told, and one repair of all leaves nothing, though each hangs from another."""
+        program = Program(*lantern_round())
+        lantern, arms = (("lantern", "lantern"),), (("marl", "arm.L"), ("marl", "arm.R"))
+
+        def done(operation: str, parts: Parts, at: float, **choices: Value) -> None:
+            nonlocal program
+            program = program.on(run(program, operation, Asked(parts, at, None, choices)).take)
+
+        def posed(at: float, *values: float) -> None:
+            """The right hand, by six values of its control, at a frame."""
+            nonlocal program
+            keys = {
+                f"marl/arm.R.ik.{c}": (at, x) for c, x in zip(("tx", "ty", "tz", "ry", "rx", "rz"), values, strict=True)
+            }
+            curves = {n: put(program.take.curves.get(n, EMPTY), [Key(t, x, x)]) for n, (t, x) in keys.items()}
+            program = program.with_curves({n: automatic_slopes(c, [at]) for n, c in curves.items()})
+
+        bodies = [
+            b
+            for b in program.bounds
+            if b[0] == "marl" and b[1] not in ("hips", "leg.L", "leg.R") and ".twist" not in b[1]
+        ]
+        done("reset", (*bodies, *lantern), 0.0, to="nothing")
+        done("handover", arms, 0.0, to="ik")
+        done("retether", lantern, 0.0, to="marl/hand.R", after="snap")
+        posed(48.0, 0.36, 0.19, 0.3, -0.29, -0.04, -0.86)
+        done("retether", arms[:1], 56.0, to="lantern/lantern", after="snap", reach=10)
+        done("retether", arms[:1], 58.0, to="own", after="ride")
+        done("retether", lantern, 58.0, to="marl/hand.L", after="ride", offset="here")
+        self.assertFalse([f for f in find_all(program) if f.kind == "pop"])
+        posed(84.0, 0.0, 0.0, 0.1, 0.0, 0.0, 0.0)
+        told = {(f.part, f.frame) for f in find_all(program) if f.kind == "pop"}
+        self.assertEqual(told, {("arm.L", 56.0), ("arm.L", 58.0), ("lantern", 58.0)})
+        keys = tuple(f.key for f in find_all(program) if f.kind == "pop")
+        mended = program.on(run(program, "repair", Asked((), 0.0, None, {}, keys)).take)
+        self.assertFalse([f for f in find_all(mended) if f.kind == "pop"])
 
     def test_what_has_no_grip_says_so(self) -> None:
         program = Program(*lantern_round())

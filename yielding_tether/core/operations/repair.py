@@ -61,8 +61,14 @@ def apply(program: Program, keys: Sequence[str]) -> tuple[Take, Proof]:
     now, first, last = program, np.inf, -np.inf
     notes = list(dict.fromkeys(refused))
     standing = set(found)
-    # Causes come first: an earlier repair may have taken a later finding with it, and then nothing is left to do.
-    for finding in sorted(todo, key=lambda f: f.frame):
+
+    def place(finding: Finding) -> tuple[float, int]:
+        """Causes come first: an earlier repair may have taken a later finding with it, and then nothing is left to do; and at one
+        frame that of what others hang from, of which less is upstream."""
+        nodes = program.bound(finding.member, finding.part).nodes
+        return finding.frame, len(program.sources(nodes, np.array([finding.frame])))
+
+    for finding in sorted(todo, key=place):
         if finding.key not in standing:
             continue
         done = _repaired(now, finding)

@@ -606,10 +606,18 @@ class Follow(Operation):
     def suggest(
         self, program: Program, parts: Parts, first: float, last: float | None, made: Mapping[str, Value]
     ) -> dict[str, Value]:
-        """What hangs from nothing is mostly carried by what it follows next."""
-        free = [p for p in parts if (ends := following(program.bound(*p))) and not ends[-1].control.hangs_from]
+        """What hangs from nothing is mostly carried by what it follows next, tied as it is there the first time."""
+        free = {
+            (p[0], c[-1].control.name)
+            for p in parts
+            if (c := following(program.bound(*p))) and not c[-1].control.hangs_from
+        }
+        to = made.get("to")
+        known = {(t.member, t.control) for t in program.take.tethers if to == f"{t.anchor_member}/{t.anchor}"}
         # A limb reaches for what it takes hold of; a prop is put there.
-        found: dict[str, Value] = {"after": "ride", "offset": "here"} if free else {"reach": REACH}
+        found: dict[str, Value] = (
+            {"after": "ride", "offset": "rest" if free & known else "here"} if free else {"reach": REACH}
+        )
         return found | which_control(program, parts, first)
 
     def options(self, program: Program, parts: Parts) -> dict[str, tuple[tuple[str, str], ...]]:
