@@ -13,7 +13,7 @@ from typing import NamedTuple
 import numpy as np
 from scipy.ndimage import gaussian_filter
 
-from .parts import ChainLegPart, LegPart, Part, Sole
+from .parts import Part
 from .skeleton import Skeleton
 from .transforms import Floats, Ints, inverse, multiply, rotate
 
@@ -38,11 +38,15 @@ BENDS, AS_ONE = 0.35, 0.2
 
 
 class Foot(NamedTuple):
-    """A leg whose foot rolls, with its joints' numbers: the foot, and what turns about the tip."""
+    """A part that stands on a sole: the joint that carries it, the ways (3, 3) to its left, up and forward in that, how far its
+    last point is from its first along it (metres), and both: a joint and a place in that."""
 
-    part: LegPart | ChainLegPart
-    foot: int
-    toe: int
+    part: Part
+    joint: int
+    ways: Floats
+    length: float
+    heel: tuple[int, Floats]
+    tip: tuple[int, Floats]
 
 
 class Turned(NamedTuple):
@@ -61,30 +65,25 @@ def with_soles(
 ) -> tuple[list[Part], list[str]]:
     """The parts, their soles as low as a motion tells, and what there is to say of that; as they are where it tells nothing.
     offsets (S, J, 3, metres), rotations (S, J, 4): local places and turns."""
-    index = skeleton.index
-    feet = [Foot(p, index[p.foot], index[p.toe or p.foot]) for p in parts if isinstance(p, (LegPart, ChainLegPart))]
     alike: dict[tuple[int, ...], list[Foot]] = {}
-    for foot in feet:
-        alike.setdefault(_form(foot.part.sole), []).append(foot)
+    for foot in (f for p in parts if (f := _foot(skeleton, p))):
+        alike.setdefault(_form(skeleton, foot), []).append(foot)
     found: dict[str, Part] = {}
     notes = []
     for group in alike.values():
-        length = _length(group[0].part.sole)
-        heels, tips = (
-            [_turned(skeleton, foot, point, offsets[:LOOKED], rotations[:LOOKED]) for foot in group]
-            for point in ("heel", "tip")
-        )
+        length = group[0].length
+        motion = offsets[:LOOKED], rotations[:LOOKED]
+        heels = [_turned(skeleton, foot, *foot.heel, *motion) for foot in group]
+        tips = [_turned(skeleton, foot, *foot.tip, *motion) for foot in group]
         lower = _lower(heels, tips)
         if lower is None:
             continue
         bend = _bend(tips, lower)
         for foot in group:
             figures = {s.id: s for s in foot.part.settings()}
-            made: Part = figures["under"].put(foot.part, figures["under"].of(foot.part) + lower * length)
-            if bend is not None:
-                made = figures["tip from"].put(
-                    made, min(max(bend, figures["tip from"].least), figures["tip from"].most)
-                )
+            made = figures["under"].put(foot.part, figures["under"].of(foot.part) + lower * length)
+            if bend is not None and (rolls := figures.get("tip from")):
+                made = rolls.put(made, min(max(bend, rolls.least), rolls.most))
             found[made.name] = made
         told = ", ".join(f.part.label for f in group)
         where = f"{abs(1000.0 * lower * length):.0f} mm {'under' if lower > 0.0 else 'over'} the ends of the skeleton"
@@ -92,33 +91,47 @@ def with_soles(
     return [found.get(p.name, p) for p in parts], notes
 
 
-def _form(sole: Sole) -> tuple[int, ...]:
-    """What soles that are alike have in common."""
-    points = np.array([sole.heel, sole.tip]) @ sole.numbers[18:24].reshape(2, 3).T
-    return tuple(np.round(points / (ALIKE * _length(sole))).astype(int).ravel().tolist())
-
-
-def _length(sole: Sole) -> float:
-    """Metres from heel to tip, along it."""
-    return max(float((np.array(sole.tip) - np.array(sole.heel)) @ sole.numbers[21:24]), 1e-3)
-
-
-def _turned(skeleton: Skeleton, foot: Foot, point: str, offsets: Floats, rotations: Floats) -> Turned:
-    """The turns of a foot about what may be its heel, or of its toe about what may be its tip."""
-    sole, length = foot.part.sole, _length(foot.part.sole)
-    joint = foot.toe if point == "tip" else foot.foot
+def _foot(skeleton: Skeleton, part: Part) -> Foot | None:
+    """What of a part stands on a sole whose height can be set; None where nothing does."""
+    stands, under = part.stands_on(skeleton), next((s for s in part.settings() if s.id == "under"), None)
+    if len(stands) < 2 or under is None or under.along is None:
+        return None
     places, rests = skeleton.rest_pose
-    # The point and the ways of the sole, in the joint that turns.
-    back = multiply(inverse(rests[joint]), rests[foot.foot])
-    at = rotate(back, np.array(getattr(sole, point))) + rotate(inverse(rests[joint]), places[foot.foot] - places[joint])
-    _, up, forward = rotate(back, sole.numbers[15:24].reshape(3, 3))
+    joint = skeleton.index[under.joint]
+    up = -np.array(under.along) / np.linalg.norm(under.along)
+    (heel, at_heel), (tip, at_tip) = ((skeleton.index[j], np.array(at)) for _, j, at in (stands[0], stands[-1]))
+    along = rotate(
+        inverse(rests[joint]), places[tip] + rotate(rests[tip], at_tip) - places[heel] - rotate(rests[heel], at_heel)
+    )
+    forward = along - (along @ up) * up
+    length = float(np.linalg.norm(forward))
+    if length < 1e-3:
+        return None
+    forward /= length
+    return Foot(part, joint, np.stack([np.cross(up, forward), up, forward]), length, (heel, at_heel), (tip, at_tip))
+
+
+def _form(skeleton: Skeleton, foot: Foot) -> tuple[int, ...]:
+    """What soles that are alike have in common: where their ends are along and under the joint that carries them."""
+    places, rests = skeleton.rest_pose
+    ends = [places[j] + rotate(rests[j], at) - places[foot.joint] for j, at in (foot.heel, foot.tip)]
+    seen = rotate(inverse(rests[foot.joint]), np.array(ends)) @ foot.ways[1:].T
+    return tuple(np.round(seen / (ALIKE * foot.length)).astype(int).ravel().tolist())
+
+
+def _turned(skeleton: Skeleton, foot: Foot, joint: int, at: Floats, offsets: Floats, rotations: Floats) -> Turned:
+    """The turns of a foot, or of its toe, about what may be an end of the sole, at a place in the joint that turns."""
+    length, rests = foot.length, skeleton.rest_pose[1]
+    # The ways of the sole, in the joint that turns.
+    back = multiply(inverse(rests[joint]), rests[foot.joint])
+    _, up, forward = rotate(back, foot.ways)
     pos, rot = _placed(skeleton, joint, offsets, rotations)
     point_at = pos + rotate(rot, at)
     ahead, under = (rotate(rot, length * way) for way in (forward, -up))
     bent = np.zeros(len(pos))
-    if joint != foot.foot:
-        by = multiply(multiply(inverse(_placed(skeleton, foot.foot, offsets, rotations)[1]), rot), back)
-        bent = -2.0 * np.arctan2(by[:, :3] @ sole.numbers[15:18], by[:, 3])
+    if joint != foot.joint:
+        by = multiply(multiply(inverse(_placed(skeleton, foot.joint, offsets, rotations)[1]), rot), back)
+        bent = -2.0 * np.arctan2(by[:, :3] @ foot.ways[0], by[:, 3])
         bent = (bent + np.pi) % (2.0 * np.pi) - np.pi
     kept: list[tuple[Floats, Ints, Floats, Floats]] = []
     open_yet = np.ones(len(pos), dtype=bool)
@@ -178,9 +191,10 @@ def _lower(heels: Sequence[Turned], tips: Sequence[Turned]) -> float | None:
         tops.append((about.argmax(axis=0) + 0.5) * FINE - ALONG)
     peak = int(told.argmax())
     apart = np.abs(np.arange(len(told)) - peak) > APART / FINE
-    if told[peak] < max(ENOUGH, CLEARLY * float(told[apart].max())):
+    near = np.arange(peak - 3, peak + 4)
+    # What gathers at the edge of where is looked gathers elsewhere.
+    if told[peak] < max(ENOUGH, CLEARLY * float(told[apart].max())) or near[0] < 0 or near[-1] >= len(told):
         return None
-    near = np.arange(max(peak - 3, 0), min(peak + 4, len(told)))
     lower = float(told[near] @ (near + 0.5) / told[near].sum()) * FINE - RAISED
     stances = 0
     for turned, top in zip((heels, tips), tops, strict=True):
