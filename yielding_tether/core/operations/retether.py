@@ -179,26 +179,34 @@ def _reaching(program: Program, after: Program, chosen: _Chosen, asked: Retether
     for (id, control), (t, side) in product(chosen, ((first, ARRIVING), (last, LEAVING))):
         bound, out = program.bound(*id), 1 if side == LEAVING else -1
         state = bound.state(program.sample([t], side, bound.driver_channels))
-        placed = bound.controls.get(control.name)
-        # Where something else drives, the control moves nothing; and no joint reaches.
-        if not program.take.first < t < program.take.last or state is None or placed is None:
+        # What plays by itself reaches for nothing, and no joint does.
+        if not _reaches(program, bound, control, t, state):
             continue
-        if control not in bound.systems[state].controls:
-            continue
+        # What another system drives until then is led there by that.
+        own = control in bound.systems[str(state)].controls
+        node = bound.controls[control.name].node if own else program.nodes[id[0], control.handle.idle_at]
         # No farther than the same system drives.
         edges = np.append(program.key_times(bound.driver_channels.tolist()), (program.take.first, program.take.last))
         room = out * (edges - t)
         edge = t + out * min(asked.reach, float(room[room > 0.0].min()))
-        here = program.evaluate([t], side, only=[placed.node])
+        here = program.evaluate([t], side, only=[node])
         hold = after.bounds[id].controls[control.name].node
         held = after.evaluate([t], LEAVING if side == ARRIVING else ARRIVING, only=[hold])
-        turn = multiply(held.rot[0, hold], inverse(here.rot[0, placed.node]))
+        turn = multiply(held.rot[0, hold], inverse(here.rot[0, node]))
         ease = Ease(edge, t, t, t) if side == ARRIVING else Ease(t, t, t, edge)
-        by = held.pos[0, hold] - here.pos[0, placed.node], turn, 0.0
+        by = held.pos[0, hold] - here.pos[0, node], turn, 0.0
         # Which way it takes between its keys is its own: no more of them.
         program = program.with_curves(more_of(program, bound, control.name, by, ease, np.inf))
         begin, end = min(begin, edge), max(end, edge)
     return program, begin, end
+
+
+def _reaches(program: Program, bound: Bound, control: Control, t: float, state: str | None) -> bool:
+    """Whether what drives a part at a moment within the take, alone, can lead its control somewhere."""
+    inside = program.take.first < t < program.take.last
+    return (
+        inside and control.name in bound.controls and state is not None and not bound.systems[state].system.moves_alone
+    )
 
 
 def _met(program: Program, chosen: _Chosen, ends: tuple[float, float], edges: tuple[float, float]) -> Program:
@@ -208,9 +216,9 @@ def _met(program: Program, chosen: _Chosen, ends: tuple[float, float], edges: tu
     for (id, control), (t, side, edge) in product(chosen, zip(ends, (ARRIVING, LEAVING), edges, strict=True)):
         bound = program.bound(*id)
         state = bound.state(program.sample([t], side, bound.driver_channels))
-        if not take.first < t < take.last or state is None or control not in bound.systems[state].controls:
+        if not _reaches(program, bound, control, t, state):
             continue
-        target = system_target(program, bound, state)
+        target = system_target(program, bound, str(state))
         mine = {names[c]: float(program.defaults[c]) for c in target.channels.tolist()}
         met = curves | {n: insert(curves.get(n, EMPTY), edge, default) for n, default in mine.items()}
         if side == ARRIVING:
