@@ -286,18 +286,22 @@ def _without_spare(
                 k = np.arange(parity, len(c) - 1, 2)
                 # A key whose two sides are apart is a change: nothing else can be that.
                 k = k[~stays[n][at[k]] & (c.numbers[k, 1] == c.numbers[k, 2])]
-                if not len(k):
+                asked_for = len(k)
+                if not asked_for:
                     continue
+                # Most of those that can't go are told at their own times already.
                 where = np.zeros(len(times), dtype=bool)
-                for a, b in zip(at[k - 1], at[k + 1], strict=True):
+                where[at[k]] = True
+                k = k[off(n, _cut(c, k), where)[at[k]] <= most[at[k]]]
+                spans = list(zip(at[k - 1], at[k + 1], strict=True))
+                where[:] = False
+                for a, b in spans:
                     where[a : b + 1] = True
-                seen = off(n, _cut(c, k), where)
-                able = np.array(
-                    [np.all(seen[a : b + 1] <= most[a : b + 1]) for a, b in zip(at[k - 1], at[k + 1], strict=True)]
-                )
+                seen = off(n, _cut(c, k), where) if len(k) else most
+                able = np.array([np.all(seen[a : b + 1] <= most[a : b + 1]) for a, b in spans], dtype=bool)
                 found[n] = _cut(c, k[able])
-                more |= bool(able.sum() >= SPARE * len(k))
-                tried, gone = tried + len(k), gone + int(able.sum())
+                more |= bool(able.sum() >= SPARE * asked_for)
+                tried, gone = tried + asked_for, gone + int(able.sum())
     return found
 
 
