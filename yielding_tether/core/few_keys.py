@@ -47,8 +47,8 @@ IDLE = 1e-9
 BESIDE = 3
 #: How many times on both sides are held tighter with one that strays.
 SPREAD = 1
-#: Channels that are asked for keys to spare in any case, and the share of those tried from which on the others are too.
-ASKED, SPARE = 2, 0.04
+#: The share of a channel's keys that can go from which on it is asked for more.
+SPARE = 0.04
 
 
 #: How far the joints stray (T,) with another curve in place of that of this name, about those of the times that are asked for.
@@ -271,12 +271,9 @@ def _without_spare(
     """Curves without the keys that can go one by one: where several channels were held tighter together, some need not have been.
 
     stays (T,) by channel: times whose keys do not go; most (T,): what the joints may stray at most; alone: of curves how far they
-    do with another in place of one of them. Keys that are not next to one another are tried at once; where the channels with most
-    keys can spare few, the others are not asked."""
-    found, tried, gone = dict(curves), 0, 0
-    for asked, n in enumerate(sorted(stays, key=lambda n: -len(curves[n]))):
-        if asked >= ASKED and gone < SPARE * tried:
-            break
+    do with another in place of one of them. Keys that are not next to one another are tried at once."""
+    found = dict(curves)
+    for n in sorted(stays, key=lambda n: -len(curves[n])):
         more, off = True, alone(found)
         while more:
             more = False
@@ -301,7 +298,6 @@ def _without_spare(
                 able = np.array([np.all(seen[a : b + 1] <= most[a : b + 1]) for a, b in spans], dtype=bool)
                 found[n] = _cut(c, k[able])
                 more |= bool(able.sum() >= SPARE * asked_for)
-                tried, gone = tried + asked_for, gone + int(able.sum())
     return found
 
 
