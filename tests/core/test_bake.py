@@ -16,7 +16,7 @@ from yielding_tether.core.curves import ARRIVING, FREE, LEAVING, SMOOTH, Curve, 
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.few_keys import BENDS, thinned
 from yielding_tether.core.findings import find_all
-from yielding_tether.core.operations import OPERATIONS, Asked, run
+from yielding_tether.core.operations import OPERATIONS, Asked, bake, run
 from yielding_tether.core.operations.bake import Bake, apply
 from yielding_tether.core.operations.handover import Handover
 from yielding_tether.core.operations.handover import apply as handover
@@ -33,7 +33,7 @@ from yielding_tether.formats import bvh
 from ..depth import DEPTH
 from .contract import kinds, programs
 from .test_findings import clean
-from .test_handover import demo
+from .test_handover import captured, demo
 
 #: Four limbs, spine and root of a captured body.
 BODY = ("root", "spine", "arm.L", "arm.R", "leg.L", "leg.R")
@@ -259,6 +259,23 @@ class OfACapture(unittest.TestCase):
                 every, _ = apply(program, Bake(parts, to, 0.0, keys="every"))
                 few, all_ = (sum(len(c) for c in t.curves.values()) for t in (take, every))
                 self.assertLess(few, 0.3 * all_)
+
+    def test_fingers_are_baked_in_their_hand_where_that_is_baked_too(self) -> None:
+        """Fewer keys of both than to take back at every finger what the hand was turned by, all joints as near; and with
+        all of the tolerance where nothing below the hand is baked."""
+        program, hand, arm = captured(), ("body", "arm.R.tip"), ("body", "arm.R")
+        counts, alone = {}, {}
+        for name, short in (("in the hand", bake._short), ("taken back", lambda *_: False)):
+            with patch.object(bake, "_short", short):
+                for parts, found in (((arm, hand), counts), ((hand,), alone)):
+                    take, proof = apply(program, Bake(parts, "fk", 0.0))
+                    _, place, turn = off(program, program.on(take), 0.0, 204.0)
+                    self.assertLessEqual(float(place.max()), 1e-3)
+                    self.assertLessEqual(float(turn.max()), np.radians(0.5))
+                    self.assertTrue(proof.within)
+                    found[name] = proof.keys.added
+        self.assertLess(counts["in the hand"], 0.95 * counts["taken back"])
+        self.assertEqual(*alone.values())
 
     def test_what_stands_is_baked_by_its_end_and_what_swings_free_by_its_joints(self) -> None:
         program = crossing()

@@ -51,6 +51,10 @@ from .retether import anchors, following, switched
 DRIVING = "what drives"
 #: Share of the tolerance that a part may use beside those below it, while others that are baked hang from it.
 CARRYING = 0.35
+#: Share of the tolerance that small parts use which are baked in what carries them.
+ALONG = 0.4
+#: How much farther than it may come off, at most, the tolerance turns a joint of such a part.
+SMALL = 2.0
 #: Seconds that a joint takes at a frame, with few keys and with one on each.
 FEW, DENSE = 4e-4, 1.2e-4
 #: Tolerances that are compared, as many times what is chosen, and seconds that this may take in all.
@@ -99,9 +103,9 @@ def baked(program: Program, asked: Bake) -> Program:
     check_tolerance(asked.tolerance)
     bounds = sorted((program.bound(*p) for p in asked.parts), key=lambda b: int(b.nodes.min()))
     now = program
-    still = {b.id for b in bounds if _still(program, b, asked, first, last)}
+    ahead = {b.id: share for b in bounds if (share := _ahead(program, b, asked, first, last))}
     # First, so that what carries them answers for them as they will be.
-    bounds.sort(key=lambda b: b.id not in still)
+    bounds.sort(key=lambda b: b.id not in ahead)
     for k, bound in enumerate(bounds):
         keeps = _planted(program, asked, bound, first, last)
         runs = _runs(program, bound, asked.to, first, last)
@@ -110,7 +114,7 @@ def baked(program: Program, asked: Bake) -> Program:
         with stage(f"Baking {bound.part.label}", 0.9 * k / len(bounds), 0.9 * (k + 1) / len(bounds)):
             for n, (system, begin, end) in enumerate(runs):
                 with stage("", n / len(runs), (n + 1) / len(runs)):
-                    now = _bake(program, now, now.bound(*bound.id), system, asked, begin, end, keeps, still)
+                    now = _bake(program, now, now.bound(*bound.id), system, asked, begin, end, keeps, ahead)
     now.check_loops()
     return now
 
@@ -157,10 +161,10 @@ def _held(program: Program, bound: Bound, first: float, last: float) -> list[tup
 
 def _bake(
     program: Program, now: Program, bound: Bound, system: str, asked: Bake, first: float, last: float,
-    keeps: Collection[Planted], still: Collection[tuple[str, str]],
+    keeps: Collection[Planted], ahead: Mapping[tuple[str, str], float],
 ) -> Program:  # fmt: skip
-    """Bakes one part on top of what is baked already; `keeps`: what its ends must keep, beyond the stretch too; `still`:
-    parts that don't move in what carries them, which answers for them."""
+    """Bakes one part on top of what is baked already; `keeps`: what its ends must keep, beyond the stretch too; `ahead`:
+    parts that are baked in what carries them, which answers for them, and which share of the tolerance they may use."""
     curves = dict(now.take.curves)
     open_end = last >= program.take.last
     target = system_target(now, bound, system)
@@ -194,7 +198,7 @@ def _bake(
 
     motion = Motion(now, poses, lambda t: FINE * steps(breaks, t))
     # A part answers for its own joints and for what hangs from or follows them, as far as that is not baked by itself.
-    asked_for = [program.bounds[p] for p in asked.parts if p != bound.id and p not in still]
+    asked_for = [program.bounds[p] for p in asked.parts if p != bound.id and p not in ahead]
     carried = [b for b in asked_for if _hangs(program, b, inside)]
     others = {n for b in carried for n in b.nodes.tolist()}
     answers = [b for b in program.bounds.values() if b.id != bound.id and _depends(program, b, inside)]
@@ -205,7 +209,7 @@ def _bake(
     ]  # fmt: skip
     watched = np.array([*(n for b in (bound, *answers) for n in b.nodes.tolist()), *begins], dtype=np.int64)
     below = sum(_hangs(program, bound, set(b.nodes.tolist())) for b in asked_for)
-    share = min(1.0, CARRYING * (1 + below)) if carried else 1.0
+    share = ahead.get(bound.id, min(1.0, CARRYING * (1 + below)) if carried else 1.0)
     # Where another system, or another thing, takes over what hangs from it and is not baked, the least miss would be a jump.
     changes = program.key_times({int(c) for b in answers for c in (*b.driver_channels, *b.weight_channels)})
     placing = Placing(
@@ -242,20 +246,28 @@ def _begun(bound: Bound) -> list[tuple[int, int, Ints]]:
     ]  # fmt: skip
 
 
-def _still(program: Program, bound: Bound, asked: Bake, first: float, last: float) -> bool:
-    """Whether a part does not move in what carries it, such as the fingers of a capture that has none.
+def _ahead(program: Program, bound: Bound, asked: Bake, first: float, last: float) -> float:
+    """The share of the tolerance with which a part is baked in what carries it, before that: 0 for none, baked on top of it.
 
-    With one value of each of its channels it is what it was, at frames and halfway between: more keys would only take back what a
-    tolerance has moved below it.
+    A part that does not move there, such as the fingers of a capture that has none, is what it was with one value of each of its
+    channels: more keys would only take back what a tolerance has moved below it. So would those of runs of joints that are short,
+    such as fingers that move: to take back at each of them what the hand has turned costs more keys than the hand spares.
     """
-    if asked.keys != "few" or asked.follow or bound.part.free or end_of(bound) is not None:
-        return False
-    if _holds(program, asked, bound, first, last):
-        return False
+    if asked.keys != "few" or asked.follow or bound.part.free or _holds(program, asked, bound, first, last):
+        return 0.0
     runs = _runs(program, bound, asked.to, first, last)
     if len(runs) > 1:
-        return False
-    system = runs[0][0]
+        return 0.0
+    if end_of(bound) is None and _still(program, bound, runs[0][0], first, last):
+        return 1.0
+    if _planted(program, asked, bound, first, last) or not _short(bound, asked.tolerance):
+        return 0.0
+    carries = (program.bounds[p] for p in asked.parts if p != bound.id)
+    return ALONG if any(_hangs(program, bound, set(b.nodes.tolist())) for b in carries) else 0.0
+
+
+def _still(program: Program, bound: Bound, system: str, first: float, last: float) -> bool:
+    """Whether a part does not move in what carries it, at frames and halfway between."""
     at = np.unique(np.append(np.arange(2 * np.ceil(first), 2 * last + 0.5) / 2.0, [first, last]))
     near = held = program.now(first, bound.systems[system].channels)
     for some in pieces(len(at)):
@@ -265,6 +277,15 @@ def _still(program: Program, bound: Bound, asked: Bake, first: float, last: floa
         if np.abs(found - held[:, None]).max() > STILL:
             return False
     return True
+
+
+def _short(bound: Bound, tolerance: tuple[float, float]) -> bool:
+    """Whether a part is runs of joints that the tolerance's turn moves by little more than the tolerance allows."""
+    bones = bound.member.skeleton
+    places = {int(n): bones.rest_pose[0][bones.index[j]] for n, j in zip(bound.nodes, bound.part.joints, strict=True)}
+    runs = [[places[int(n)] for n in mine] for _, _, mine in _begun(bound)]
+    reach = max(float(np.linalg.norm(np.array(run) - run[0], axis=1).max()) for run in runs)
+    return min(map(len, runs)) > 1 and reach * tolerance[1] <= SMALL * tolerance[0]
 
 
 @dataclass(frozen=True)
