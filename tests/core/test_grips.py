@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import unittest
+from dataclasses import replace
 
 import numpy as np
 from scipy.spatial.transform import Rotation
@@ -17,6 +18,7 @@ from yielding_tether.core.operations.handover import apply as hand_over
 from yielding_tether.core.operations.operation import Parts, Value
 from yielding_tether.core.operations.retether import Retether, apply
 from yielding_tether.core.program import Program
+from yielding_tether.core.takes import WORLD, Contact
 from yielding_tether.core.transforms import Floats
 from yielding_tether.demo.crate_and_rope import crate_and_rope
 from yielding_tether.demo.lantern_round import lantern_round
@@ -124,6 +126,19 @@ class Snapped(unittest.TestCase):
             spots = [grip(after, "crate", n) for n in ("left rope", "right rope")]
             places = [placed(after, one, 40.0)[0] for one in ((palm, control), *spots)]
             self.assertLess(min(np.linalg.norm(places[0] - p) for p in places[1:]), 1e-9)
+
+    def test_a_hand_that_still_holds_something_reaches_from_where_it_lets_go(self) -> None:
+        program = Program(*crate_and_rope())
+        program = program.on(hand_over(program, Handover((("marl", "arm.L"),), "ik", 0.0))[0])
+        hand = [program.nodes["marl", "hand.L"]]
+        for spans, still in ((((20.0, 36.0),), 36.0), (((20.0, 50.0),), 39.9), (((20.0, 36.0), (78.0, 90.0)), 36.0)):
+            contacts = tuple(Contact("marl", "hand.L", WORLD, WORLD, a, b) for a, b in spans)
+            held = program.on(replace(program.take, contacts=contacts))
+            asked = Retether((("marl", "arm.L"),), "crate/crate", 40.0, 70.0, "snap", control="arm.L.ik", reach=15.0)
+            after = held.on(apply(held, asked)[0])
+            at = np.append(np.arange(20.0, still), np.arange(78.0 if len(spans) > 1 else 85.0, 90.0))
+            a, b = (p.evaluate(at).pos[:, hand] for p in (held, after))
+            self.assertLess(np.abs(a - b).max(), 1e-9)
 
     def test_what_is_followed_again_is_followed_by_the_same_tether(self) -> None:
         """A prop that rides along is tied as it is there the first time; then its keys say where it is in what it follows again."""

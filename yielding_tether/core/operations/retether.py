@@ -185,16 +185,25 @@ def _reaching(program: Program, after: Program, chosen: _Chosen, asked: Retether
         # What another system drives until then is led there by that.
         own = control in bound.systems[str(state)].controls
         node = bound.controls[control.name].node if own else program.nodes[id[0], control.handle.idle_at]
-        # No farther than the same system drives.
+        # No farther than the same system drives, and not out of what it stands on or holds.
         edges = np.append(program.key_times(bound.driver_channels.tolist()), (program.take.first, program.take.last))
         room = out * (edges - t)
-        edge = t + out * min(asked.reach, float(room[room > 0.0].min()))
+        held = [c for c in program.take.contacts if c.member == id[0] and c.joint in bound.part.joints]
+        free = [
+            out * ((c.begin if out > 0 else c.end) - t)
+            for c in held
+            if out * ((c.end if out > 0 else c.begin) - t) > 0.0
+        ]
+        far = min(asked.reach, float(room[room > 0.0].min()), *free)
+        if far <= 0.0:
+            continue
+        edge = t + out * far
         here = program.evaluate([t], side, only=[node])
         hold = after.bounds[id].controls[control.name].node
-        held = after.evaluate([t], LEAVING if side == ARRIVING else ARRIVING, only=[hold])
-        turn = multiply(held.rot[0, hold], inverse(here.rot[0, node]))
+        there = after.evaluate([t], LEAVING if side == ARRIVING else ARRIVING, only=[hold])
+        turn = multiply(there.rot[0, hold], inverse(here.rot[0, node]))
         ease = Ease(edge, t, t, t) if side == ARRIVING else Ease(t, t, t, edge)
-        by = held.pos[0, hold] - here.pos[0, node], turn, 0.0
+        by = there.pos[0, hold] - here.pos[0, node], turn, 0.0
         # Which way it takes between its keys is its own: no more of them.
         program = program.with_curves(more_of(program, bound, control.name, by, ease, np.inf))
         begin, end = min(begin, edge), max(end, edge)
@@ -216,7 +225,7 @@ def _met(program: Program, chosen: _Chosen, ends: tuple[float, float], edges: tu
     for (id, control), (t, side, edge) in product(chosen, zip(ends, (ARRIVING, LEAVING), edges, strict=True)):
         bound = program.bound(*id)
         state = bound.state(program.sample([t], side, bound.driver_channels))
-        if not _reaches(program, bound, control, t, state):
+        if edge == t or not _reaches(program, bound, control, t, state):
             continue
         target = system_target(program, bound, str(state))
         mine = {names[c]: float(program.defaults[c]) for c in target.channels.tolist()}
