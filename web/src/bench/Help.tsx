@@ -4,7 +4,7 @@ import { COMMANDS } from "./commands/commands";
 const STEPS: [string, string][] = [
   ["See what is wrong", "The slip at the right lists findings; spikes mark them on the strands. N goes to the next one and tries its repair."],
   ["Try before you apply", "Whatever you try is drawn as a tinted ghost, with its proof beside it. Enter applies it, Esc drops it; Ctrl+Z takes it back for ever."],
-  ["Hand a limb over", "Drag along its strand: from where the drag starts, the other system takes the pose and the speed. Nothing moves at the change."],
+  ["Hand a limb over", "Drag along its strand: from where the drag starts, the other system takes the pose and the speed. Nothing moves at the change. Shift adds other strands."],
   ["Pose", "Drag a control, a bend guide or a joint's band. Letting go keys what you dragged, in the system that drives; the part card says so and lets you choose."],
   ["Work on keys", "Tick channels in the part card to lay them out as curves. Drag keys and slopes; a double click puts a key. The dashed line is what was there before."],
   ["Keep and reuse", "Ctrl+C keeps the pose in hand or the selected stretch; Ctrl+V or the locker puts it at another frame, on another take, body or side."],
