@@ -277,6 +277,20 @@ class OfACapture(unittest.TestCase):
         self.assertLess(counts["in the hand"], 0.95 * counts["taken back"])
         self.assertEqual(*alone.values())
 
+    def test_more_tolerance_takes_fewer_keys(self) -> None:
+        """Of place, of turn, or of both, for a whole body with fingers that move: each time fewer, each time within it."""
+        program = captured()
+        every = tuple(b.id for b in program.bounds.values() if b.captured)
+        added = []
+        for place, turn in ((1e-3, 0.5), (1e-3, 3.0), (4e-3, 3.0)):
+            take, proof = apply(program, Bake(every, "", 20.0, 90.0, tolerance=(place, np.radians(turn))))
+            _, off_place, off_turn = off(program, program.on(take), 20.0, 89.0)
+            self.assertLessEqual(float(off_place.max()), place)
+            self.assertLessEqual(float(off_turn.max()), np.radians(turn))
+            added.append(proof.keys.added)
+        self.assertGreater(added[0], 1.02 * added[1])
+        self.assertGreater(added[1], 1.02 * added[2])
+
     def test_what_stands_is_baked_by_its_end_and_what_swings_free_by_its_joints(self) -> None:
         program = crossing()
         parts = tuple(("body", p) for p in ("arm.L", "arm.R", "leg.L"))

@@ -53,8 +53,8 @@ DRIVING = "what drives"
 CARRYING = 0.35
 #: Share of the tolerance that small parts use which are baked in what carries them.
 ALONG = 0.4
-#: How much farther than it may come off, at most, the tolerance turns a joint of such a part.
-SMALL = 2.0
+#: How far joints of such a part are from where it begins, at most, in heights of the body.
+SMALL = 0.1
 #: Seconds that a joint takes at a frame, with few keys and with one on each.
 FEW, DENSE = 4e-4, 1.2e-4
 #: Tolerances that are compared, as many times what is chosen, and seconds that this may take in all.
@@ -260,10 +260,12 @@ def _ahead(program: Program, bound: Bound, asked: Bake, first: float, last: floa
         return 0.0
     if end_of(bound) is None and _still(program, bound, runs[0][0], first, last):
         return 1.0
-    if _planted(program, asked, bound, first, last) or not _short(bound, asked.tolerance):
+    if bound.part.touches or _planted(program, asked, bound, first, last) or not _short(bound):
         return 0.0
-    carries = (program.bounds[p] for p in asked.parts if p != bound.id)
-    return ALONG if any(_hangs(program, bound, set(b.nodes.tolist())) for b in carries) else 0.0
+    others, mine = [program.bounds[p] for p in asked.parts if p != bound.id], set(bound.nodes.tolist())
+    carried = any(_hangs(program, bound, set(b.nodes.tolist())) for b in others)
+    # What carries others itself leaves them as much of the tolerance as it does otherwise.
+    return ALONG if carried and not any(_hangs(program, b, mine) for b in others) else 0.0
 
 
 def _still(program: Program, bound: Bound, system: str, first: float, last: float) -> bool:
@@ -279,13 +281,16 @@ def _still(program: Program, bound: Bound, system: str, first: float, last: floa
     return True
 
 
-def _short(bound: Bound, tolerance: tuple[float, float]) -> bool:
-    """Whether a part is runs of joints that the tolerance's turn moves by little more than the tolerance allows."""
+def _short(bound: Bound) -> bool:
+    """Whether a part is runs of joints that are short beside its body."""
     bones = bound.member.skeleton
-    places = {int(n): bones.rest_pose[0][bones.index[j]] for n, j in zip(bound.nodes, bound.part.joints, strict=True)}
-    runs = [[places[int(n)] for n in mine] for _, _, mine in _begun(bound)]
-    reach = max(float(np.linalg.norm(np.array(run) - run[0], axis=1).max()) for run in runs)
-    return min(map(len, runs)) > 1 and reach * tolerance[1] <= SMALL * tolerance[0]
+    places = bones.rest_pose[0]
+    runs = [
+        [bones.index[bound.part.joints[k]] for k in np.flatnonzero(np.isin(bound.nodes, mine))]
+        for _, _, mine in _begun(bound)
+    ]
+    reach = max(float(np.linalg.norm(places[run] - places[run[0]], axis=1).max()) for run in runs)
+    return min(map(len, runs)) > 1 and reach <= SMALL * float(np.ptp(places, axis=0).max())
 
 
 @dataclass(frozen=True)
