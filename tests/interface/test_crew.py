@@ -124,6 +124,31 @@ class Night(Crew):
         expect(page.get_by_label("Who holds on to what")).to_contain_text("Marl's left hand")
         self.assertEqual(self.errors, [])
 
+    def test_strands_join_a_selection_with_shift_and_lose_their_keys_together(self) -> None:
+        """A drag, a click on a row's name, a drag on another strand; a click on one that is in it takes it out again."""
+        page = self.bench()
+        keys = lambda: {s["part"]: len(s["keys"]) for s in self.http.get(f"/takes/{self.take()}").json()["strands"]}  # noqa: E731
+        before = keys()
+        self.select(page, "left arm", 0, 192)
+        self.choose(page, "Reset").get_by_role("button", name="as if never keyed").click()
+        page.keyboard.down("Shift")
+        self.row(page, "Lantern").click()
+        self.row(page, "head").click()
+        self.select(page, "spine", 20, 100)
+        self.row(page, "head").click()
+        page.keyboard.up("Shift")
+        expect(page.get_by_test_id("offer").get_by_role("button", name="Reset", exact=True)).to_have_attribute(
+            "aria-pressed", "true"
+        )
+        page.get_by_test_id("offer").get_by_role("button", name="as if never keyed").click()
+        expect(page.get_by_test_id("sentence")).to_contain_text("removed")
+        self.apply(page, "Reset left arm, lantern, spine, from frame 0 on")
+        after = keys()
+        gone = {p for p in before if after[p] < before[p]}
+        self.assertEqual(gone, {"arm.L", "lantern", "spine"})
+        self.assertEqual([after[p] for p in sorted(gone)], [0, 0, 0])
+        self.assertEqual(self.errors, [])
+
 
 class Torso(Crew):
     def test_the_head_leads_and_stays_the_chest_is_held_and_the_hips_swing(self) -> None:
