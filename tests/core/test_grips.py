@@ -140,6 +140,24 @@ class Snapped(unittest.TestCase):
             a, b = (p.evaluate(at).pos[:, hand] for p in (held, after))
             self.assertLess(np.abs(a - b).max(), 1e-9)
 
+    def test_two_hands_reach_each_from_its_own_frame(self) -> None:
+        """One that holds something until just before leaves the other its whole way, and stays until then to the last bit of it."""
+        program = Program(*crate_and_rope())
+        arms = (("marl", "arm.L"), ("marl", "arm.R"))
+        program = program.on(hand_over(program, Handover(arms, "ik", 0.0))[0])
+        held = program.on(replace(program.take, contacts=(Contact("marl", "hand.L", WORLD, WORLD, 20.0, 37.0),)))
+        after = held.on(apply(held, Retether(arms, "crate/crate", 40.5, None, "snap", reach=14.0))[0])
+        at = np.arange(20.0, 37.25, 0.25)
+        left, right = (held.nodes["marl", f"hand.{s}"] for s in "LR")
+        a, b = (p.evaluate(at) for p in (held, after))
+        off = np.linalg.norm(a.pos - b.pos, axis=-1)
+        self.assertLess(off[:, left].max(), 1e-12)
+        self.assertLess(off[at <= 26.5, right].max(), 1e-12)
+        self.assertGreater(off[-1, right], 0.01)
+        for hand in (left, right):
+            one, two = (after.evaluate([40.5], side).pos[0, hand] for side in (ARRIVING, LEAVING))
+            self.assertLess(np.abs(one - two).max(), 1e-6)
+
     def test_what_is_followed_again_is_followed_by_the_same_tether(self) -> None:
         """A prop that rides along is tied as it is there the first time; then its keys say where it is in what it follows again."""
         program, part = Program(*lantern_round()), (("lantern", "lantern"),)

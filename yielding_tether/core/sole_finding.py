@@ -65,13 +65,17 @@ def with_soles(
 ) -> tuple[list[Part], list[str]]:
     """The parts, their soles as low as a motion tells, and what there is to say of that; as they are where it tells nothing.
     offsets (S, J, 3, metres), rotations (S, J, 4): local places and turns."""
-    alike: dict[tuple[int, ...], list[Foot]] = {}
+    alike: list[tuple[Floats, list[Foot]]] = []
     for foot in (f for p in parts if (f := _foot(skeleton, p))):
-        alike.setdefault(_form(skeleton, foot), []).append(foot)
+        form = _form(skeleton, foot)
+        group = next((g for known, g in alike if np.abs(known - form).max() < ALIKE), None)
+        if group is None:
+            alike.append((form, [foot]))
+        else:
+            group.append(foot)
     found: dict[str, Part] = {}
     notes = []
-    for group in alike.values():
-        length = group[0].length
+    for _, group in alike:
         motion = offsets[:LOOKED], rotations[:LOOKED]
         heels = [_turned(skeleton, foot, *foot.heel, *motion) for foot in group]
         tips = [_turned(skeleton, foot, *foot.tip, *motion) for foot in group]
@@ -81,12 +85,12 @@ def with_soles(
         bend = _bend(tips, lower)
         for foot in group:
             figures = {s.id: s for s in foot.part.settings()}
-            made = figures["under"].put(foot.part, figures["under"].of(foot.part) + lower * length)
+            made = figures["under"].put(foot.part, figures["under"].of(foot.part) + lower * foot.length)
             if bend is not None and (rolls := figures.get("tip from")):
                 made = rolls.put(made, min(max(bend, rolls.least), rolls.most))
             found[made.name] = made
         told = ", ".join(f.part.label for f in group)
-        where = f"{abs(1000.0 * lower * length):.0f} mm {'under' if lower > 0.0 else 'over'} the ends of the skeleton"
+        where = f"{abs(1000.0 * lower * group[0].length):.0f} mm {'under' if lower > 0.0 else 'over'} the ends of the skeleton"
         notes.append(f"Sole of {told}: {where}, where heels and tips stay as they turn in the motion.")
     return [found.get(p.name, p) for p in parts], notes
 
@@ -111,12 +115,14 @@ def _foot(skeleton: Skeleton, part: Part) -> Foot | None:
     return Foot(part, joint, np.stack([np.cross(up, forward), up, forward]), length, (heel, at_heel), (tip, at_tip))
 
 
-def _form(skeleton: Skeleton, foot: Foot) -> tuple[int, ...]:
-    """What soles that are alike have in common: where their ends are along and under the joint that carries them."""
+def _form(skeleton: Skeleton, foot: Foot) -> Floats:
+    """(2, 2) what soles that are alike have in common: where their ends are under and along the joint that carries them, in their
+    lengths."""
     places, rests = skeleton.rest_pose
     ends = [places[j] + rotate(rests[j], at) - places[foot.joint] for j, at in (foot.heel, foot.tip)]
     seen = rotate(inverse(rests[foot.joint]), np.array(ends)) @ foot.ways[1:].T
-    return tuple(np.round(seen / (ALIKE * foot.length)).astype(int).ravel().tolist())
+    found: Floats = seen / foot.length
+    return found
 
 
 def _turned(skeleton: Skeleton, foot: Foot, joint: int, at: Floats, offsets: Floats, rotations: Floats) -> Turned:
@@ -141,7 +147,7 @@ def _turned(skeleton: Skeleton, foot: Foot, joint: int, at: Floats, offsets: Flo
         # The centre c: point_at + c[0] ahead + c[1] under, at both moments in one place.
         table = np.stack([ahead[then] - ahead[first], under[then] - under[first]], axis=-1)
         moved = point_at[then] - point_at[first]
-        turn = 0.5 * np.linalg.norm(table, axis=(1, 2)) / length * np.sqrt(2.0)
+        turn = np.linalg.norm(table, axis=(1, 2)) / (np.sqrt(2.0) * length)
         open_yet[first[turn > TURNS]] = False
         turns = (turn > TURNS) & (turn < WHIRLS)
         first, table, moved, turn = first[turns], table[turns], moved[turns], turn[turns]

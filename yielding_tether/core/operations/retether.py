@@ -13,7 +13,7 @@ from __future__ import annotations
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from itertools import product
-from typing import Literal
+from typing import Literal, NamedTuple
 
 import numpy as np
 
@@ -148,9 +148,10 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
     first, last = check_stretch(program.take, asked.first, asked.last)
     begin, end = first, last
     if asked.after == "snap" and asked.reach:
-        reaching, begin, end = _reaching(program, after, chosen, asked)
+        reaching, reaches = _reaching(program, after, chosen, asked)
         after, chosen, others = _followed(reaching, asked)
-        after = _met(after, chosen, (first, last), (begin, end))
+        after = _met(after, reaches)
+        begin, end = min([first, *(r.edge for r in reaches)]), max([last, *(r.edge for r in reaches)])
     if asked.after == "snap":
         # That it jumps to the grip is wanted, and no fault to be found.
         jumps = [f.key for id, _ in chosen if (f := find_jump(after, id, first))]
@@ -171,19 +172,30 @@ def apply(program: Program, asked: Retether) -> tuple[Take, Proof]:
 _Chosen = list[tuple[tuple[str, str], Control]]
 
 
-def _reaching(program: Program, after: Program, chosen: _Chosen, asked: Retether) -> tuple[Program, float, float]:
+class _Reach(NamedTuple):
+    """A part that reaches for something: the system that leads it, when it is there, on which side of that, from or until when."""
+
+    part: tuple[str, str]
+    system: str
+    at: float
+    side: int
+    edge: float
+
+
+def _reaching(program: Program, after: Program, chosen: _Chosen, asked: Retether) -> tuple[Program, list[_Reach]]:
     """The take before it, in which what takes hold comes to be there over some frames before, and is led back from where it lets go
-    over as many: its keys stay, all of them as much elsewhere as they are near; and from when and until when it is another."""
+    over as many: its keys stay, all of them as much elsewhere as they are near."""
     first, last = check_stretch(program.take, asked.first, asked.last)
-    begin, end = first, last
+    reaches = []
     for (id, control), (t, side) in product(chosen, ((first, ARRIVING), (last, LEAVING))):
         bound, out = program.bound(*id), 1 if side == LEAVING else -1
         state = bound.state(program.sample([t], side, bound.driver_channels))
         # What plays by itself reaches for nothing, and no joint does.
-        if not _reaches(program, bound, control, t, state):
+        inside = program.take.first < t < program.take.last and control.name in bound.controls
+        if not inside or state is None or bound.systems[state].system.moves_alone:
             continue
         # What another system drives until then is led there by that.
-        own = control in bound.systems[str(state)].controls
+        own = control in bound.systems[state].controls
         node = bound.controls[control.name].node if own else program.nodes[id[0], control.handle.idle_at]
         # No farther than the same system drives, and not out of what it stands on or holds.
         edges = np.append(program.key_times(bound.driver_channels.tolist()), (program.take.first, program.take.last))
@@ -206,37 +218,24 @@ def _reaching(program: Program, after: Program, chosen: _Chosen, asked: Retether
         by = there.pos[0, hold] - here.pos[0, node], turn, 0.0
         # Which way it takes between its keys is its own: no more of them.
         program = program.with_curves(more_of(program, bound, control.name, by, ease, np.inf))
-        begin, end = min(begin, edge), max(end, edge)
-    return program, begin, end
+        reaches.append(_Reach(id, state, t, side, edge))
+    return program, reaches
 
 
-def _reaches(program: Program, bound: Bound, control: Control, t: float, state: str | None) -> bool:
-    """Whether what drives a part at a moment within the take, alone, can lead its control somewhere."""
-    inside = program.take.first < t < program.take.last
-    return (
-        inside and control.name in bound.controls and state is not None and not bound.systems[state].system.moves_alone
-    )
-
-
-def _met(program: Program, chosen: _Chosen, ends: tuple[float, float], edges: tuple[float, float]) -> Program:
-    """What reaches for something from the first of the edges on arrives at the first end, and leaves the last one until the last
-    edge, with the speed that it has there."""
+def _met(program: Program, reaches: Sequence[_Reach]) -> Program:
+    """What reaches for something arrives, and leaves, with the speed that it has there."""
     curves, take, names = dict(program.take.curves), program.take, program.channel_names()
-    for (id, control), (t, side, edge) in product(chosen, zip(ends, (ARRIVING, LEAVING), edges, strict=True)):
-        bound = program.bound(*id)
-        state = bound.state(program.sample([t], side, bound.driver_channels))
-        if edge == t or not _reaches(program, bound, control, t, state):
-            continue
-        target = system_target(program, bound, str(state))
+    for r in reaches:
+        target = system_target(program, program.bound(*r.part), r.system)
         mine = {names[c]: float(program.defaults[c]) for c in target.channels.tolist()}
-        met = curves | {n: insert(curves.get(n, EMPTY), edge, default) for n, default in mine.items()}
-        if side == ARRIVING:
-            lead(program, target, met, t)
+        met = curves | {n: insert(curves.get(n, EMPTY), r.edge, default) for n, default in mine.items()}
+        if r.side == ARRIVING:
+            lead(program, target, met, r.at)
         else:
-            join(program, target, met, t, 0.0)
+            join(program, target, met, r.at, 0.0)
         for n, default in mine.items():
             # What is met already keeps its keys.
-            was, now = (c.numbers[c.find(t) or 0] for c in (insert(curves.get(n, EMPTY), t, default), met[n]))
+            was, now = (c.numbers[c.find(r.at) or 0] for c in (insert(curves.get(n, EMPTY), r.at, default), met[n]))
             if np.abs(was - now).max() > SAME:
                 curves[n] = met[n]
     return program.with_curves({n: c for n, c in curves.items() if c is not take.curves.get(n)})

@@ -257,12 +257,13 @@ function drawFindings({ g, row, scale, ink, words, width }: Sheet, strand: Stran
     words.push({ x0: x - 4, x1: x + 4, y0: row.y, y1: foot });
   }
   g.font = `700 11px ${FONT}`;
+  const times = strand.findings.length ? strand.keys.map((k) => k.time) : [];
   for (const finding of strand.findings) {
     const lanes = [row.y + 2, row.y + (row.height - planksHeight(strand)) / 2 - 6];
     const spots = besideSpike(scale.x(finding.frame), g.measureText(finding.short).width + 4, lanes, 12);
     // The rope and its keys stay to be seen where there is room beside them.
     const crossed = (r: Rect, f: number) => Math.abs(rope(strand, row, Math.round(f)) - (r.y0 + r.y1) / 2) < 9;
-    const within = (r: Rect) => strand.keys.map((k) => k.time).filter((t) => scale.x(t) > r.x0 - 3 && scale.x(t) < r.x1 + 3);
+    const within = (r: Rect) => times.filter((t) => t > scale.frame(r.x0 - 3) && t < scale.frame(r.x1 + 3));
     const beside = (r: Rect) => ![scale.frame(r.x0), scale.frame(r.x1), ...within(r)].some((f) => crossed(r, f));
     const spot = place(words, spots.filter(beside), 0, width) ?? place(words, spots, 0, width);
     if (!spot) continue;
