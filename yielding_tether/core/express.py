@@ -16,7 +16,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .contacts import part_of, planted, spots_of
+from .contacts import anchor_node, part_of, planted, spots_of
 from .curves import (
     ARRIVING,
     EMPTY,
@@ -34,7 +34,7 @@ from .curves import (
     spliced,
     without,
 )
-from .few_keys import One, allowed, choose
+from .few_keys import allowed, choose
 from .fitting import fit_values, held
 from .kernels.fits import apart
 from .kernels.two_segment import STRAIGHT
@@ -46,7 +46,7 @@ from .systems.fk import turn_in
 from .systems.place import place_in
 from .systems.system import Space
 from .takes import Contact
-from .transforms import Floats, Ints, rotate, whole_turns_near, wrap_near
+from .transforms import Floats, Ints, inverse, rotate, whole_turns_near, wrap_near
 
 Flags = NDArray[np.bool_]
 _EMPTY: Floats = np.empty(0)
@@ -242,7 +242,8 @@ def fit_along(motion: Motion, target: Target, times: Floats, exact: Flags, near:
     step = motion.step(edge)
     at1, side1 = stencil(edge, step)
     at2 = (plain[:, None] + np.array([-_CENTRAL, 0.0, _CENTRAL])).ravel()
-    between = np.arange(np.floor(times[0]) + 1.0, times[-1]) if motion.between else np.empty(0)
+    # What is fitted there anyway need not be looked at twice.
+    between = np.setdiff1d(np.arange(np.floor(times[0]) + 1.0, times[-1]), times) if motion.between else np.empty(0)
     at = np.concatenate([at1, at2, between])
     side = np.concatenate([side1, np.zeros(len(at2) + len(between), dtype=np.int64)])
     # Arriving (1) comes before leaving (0) at the same time.
@@ -355,12 +356,27 @@ class Placing:
 
 class Hold(NamedTuple):
     """A joint (node), or a point (3,) of one that may turn about it, that stands still from one frame to another, in what it stands
-    on."""
+    on; or one that slips there (node `anchor`) from its `place` (3,) in it, by up to `most` metres."""
 
     node: int
     first: float
     last: float
     point: Floats | None = None
+    anchor: int = -1
+    place: Floats | None = None
+    most: float = 0.0
+
+    def at(self, track: Track, k: int) -> Floats:
+        """(F, 3) where it is; k: its number among the nodes of a track."""
+        found = track.pos[:, k]
+        return found if self.point is None else found + rotate(track.rot[:, k], self.point)
+
+    def slips(self, track: Track, k: int, anchor: int) -> Floats:
+        """(F,) how far it is from its place; anchor: the number of what it stands on."""
+        assert self.place is not None
+        local = rotate(inverse(track.rot[:, anchor]), self.at(track, k) - track.pos[:, anchor])
+        found: Floats = np.linalg.norm(local - self.place, axis=1)
+        return found
 
 
 @dataclass(frozen=True)
@@ -373,19 +389,23 @@ class Judged:
 
     def seen(self, program: Program, at: Floats, overrides: Mapping[int, float | Floats] | None = None) -> Track:
         """Where they all are in a program: those that answer, and after them those that stand."""
-        return Track(*program.track(at, LEAVING, [*self.nodes.tolist(), *(h.node for h in self.holds)], overrides))
+        every = [*self.nodes.tolist(), *(h.node for h in self.holds), *(h.anchor for h in self.holds if h.most)]
+        return Track(*program.track(at, LEAVING, every, overrides))
 
     def off(self, at: Floats, now: Track, wanted: Track, tolerance: tuple[float, float]) -> Floats:
         """(F,) how far the worst joint is from where it should be, in what it may be."""
         count = len(self.nodes)
         found = _apart(now, wanted, 0, count, tolerance)
-        for k, (_, first, last, point) in enumerate(self.holds, count):
-            there = (at >= first) & (at <= last)
-            if point is None:
+        anchor = count + len(self.holds)
+        for k, hold in enumerate(self.holds, count):
+            there = (at >= hold.first) & (at <= hold.last)
+            if hold.most:
+                off = np.maximum(hold.slips(now, k, anchor) - hold.most, 0.0) / HELD[0]
+                anchor += 1
+            elif hold.point is None:
                 off = _apart(now, wanted, k, k + 1, HELD)
             else:
-                a, b = (p.pos[:, k] + rotate(p.rot[:, k], point) for p in (now, wanted))
-                off = np.linalg.norm(a - b, axis=1) / HELD[0]
+                off = np.linalg.norm(hold.at(now, k) - hold.at(wanted, k), axis=1) / HELD[0]
             found[there] = np.maximum(found, off)[there]
         return found
 
@@ -410,9 +430,27 @@ def holds_of(program: Program, contact: Contact) -> list[Hold]:
     return found
 
 
+def slips_of(program: Program, contact: Contact) -> list[Hold]:
+    """The same of a contact that slips as it is: it is to do so by no more than that."""
+    anchor, found = anchor_node(program, contact), []
+    for hold in holds_of(program, contact):
+        at = np.append(np.arange(hold.first, hold.last, 0.25), hold.last)
+        track = Track(*program.track(at, LEAVING, [hold.node, anchor]))
+        place = rotate(inverse(track.rot[0, 1]), hold.at(track, 0)[0] - track.pos[0, 1])
+        slipping = hold._replace(anchor=anchor, place=place)
+        # What grows under it is no slip, and not told from one here.
+        if not program.rig.slot_of(anchor):
+            found.append(slipping._replace(most=max(float(slipping.slips(track, 0, 1).max()), HELD[0])))
+    return found
+
+
 def holding(program: Program, start: float, end: float) -> tuple[Hold, ...]:
-    """Joints in a planted contact within a stretch."""
-    return tuple(h for c in planted(program, start, end) for h in holds_of(program, c))
+    """Joints in a contact within a stretch: in a planted one still, in another no worse than they are."""
+    still = planted(program, start, end)
+    return tuple(
+        h for c in program.take.contacts if c.first < end and c.last > start
+        for h in (holds_of if c in still else slips_of)(program, c)
+    )  # fmt: skip
 
 
 def carry(
@@ -589,12 +627,23 @@ def _few(
         seen = judged.seen(base, half[some], overrides)
         most[some] = allowed(judged.off(half[some], seen, wanted.some(2 * some + 1), tolerance))
 
-    def among_others(tried: Curves) -> Curves:
-        there = {n: (c.times >= times[0]) & (c.times <= times[-1]) for n, c in local.items()}
-        return {n: spliced(local[n], c, there[n]) for n, c in tried.items()}
+    channels = {n: program.channels[n] for n in dense}
+    sampled: dict[str, tuple[Curve, Floats]] = {}
 
-    def strays(now: Program, where: Flags, one: tuple[int, Curve] | None = None) -> Floats:
-        """How far the joints stray; one: a channel whose curve within the stretch is another than that of `now`."""
+    def values_of(n: str, c: Curve) -> Floats:
+        """Values of a channel, sampled anew only where it has another curve than last time."""
+        known = sampled.get(n)
+        if known is None or known[0] is not c:
+            values = sample(c, at)
+            # What leaves the last key is not its own.
+            values[-1] = base.sample(at[-1:], channels=np.array([channels[n]]))[0, 0]
+            known = sampled[n] = c, values
+        return known[1]
+
+    def measured(tried: Curves, where: Flags) -> Floats:
+        """How far the joints stray."""
+        # One program for all that is tried: values in place of what its curves say cost less than another.
+        over = overrides | {channels[n]: values_of(n, c) for n, c in tried.items() if c is not dense[n]}
         # Of each time that is asked for also what lies halfway to its neighbours, which are needed for that.
         near = where.copy()
         near[1:] |= where[:-1]
@@ -602,32 +651,16 @@ def _few(
         on = np.flatnonzero(near)
         some = np.unique(np.concatenate([2 * on, np.minimum(2 * on + 1, len(at) - 1)]))
         off = np.zeros(len(at))
-        for piece in pieces(len(some)):
-            mine = some[piece]
-            over = overrides
-            if one is not None:
-                values = sample(one[1], at[mine])
-                # What leaves the last key is not its own.
-                ends = at[mine] == at[-1]
-                values[ends] = now.sample(at[mine][ends], LEAVING, np.array([one[0]]))[0]
-                over = {**overrides, one[0]: values}
-            there = judged.seen(now, at[mine], over)
+        for mine in (some[piece] for piece in pieces(len(some))):
+            there = judged.seen(base, at[mine], among(over, mine))
             off[mine] = judged.off(at[mine], there, wanted.some(mine), tolerance)
         # Each time answers for what lies halfway to its neighbours too.
         middle = off[1::2] / most
         found: Floats = np.maximum(off[::2], np.maximum(np.append(middle, 0.0), np.append(0.0, middle)))
         return found
 
-    def measured(tried: Curves, where: Flags) -> Floats:
-        return strays(program.with_curves({**old, **among_others(tried)}), where)
-
-    def alone(tried: Curves) -> One:
-        now = program.with_curves({**old, **among_others(tried)})
-        return lambda n, c, where: strays(now, where, (program.channels[n], c))
-
-    chosen = choose(
-        dense, middles, fixed, {names[c]: r for c, r in zip(target.channels, reach, strict=True)}, measured, alone
-    )
+    least, more = (dict(zip((names[c] for c in target.channels), r, strict=True)) for r in reach)
+    chosen = choose(dense, middles, fixed, least, more, measured)
     return {n: spliced(keyed[n], c, inside[n]) for n, c in chosen.items()}
 
 
@@ -642,19 +675,23 @@ def _apart(a: Track, b: Track, first: int, last: int, tolerance: tuple[float, fl
 def _reaches(
     program: Program, target: Target, overrides: Mapping[int, float | Floats], at: Floats,
     tolerance: tuple[float, float], nodes: Ints,
-) -> list[Floats]:  # fmt: skip
-    """How far each channel may stray by itself at each time (T,) before some joint leaves the tolerance, from small steps."""
+) -> tuple[Floats, Floats]:  # fmt: skip
+    """(K, T) how far each channel may stray by itself at each time before some joint leaves the tolerance, from small steps: to the
+    side to which joints follow more, and to the other. An arm that is all but straight follows one side only."""
     values = program.sample(at, channels=target.channels)
-    found = [np.ones(len(at)) for _ in target.channels]
+    found = np.ones((2, len(target.channels), len(at)))
     step = 1e-4
     for some in pieces(len(at)):
-        given = among(overrides, some)
-        was = Track(*program.track(at[some], LEAVING, nodes, given))
+        given = {c: np.tile(v, 2) if isinstance(v, np.ndarray) else v for c, v in among(overrides, some).items()}
+        there = np.tile(at[some], 2)
+        was = Track(*program.track(there, LEAVING, nodes, given))
         for k, c in enumerate(target.channels):
             if not target.mine.stepped[k]:
-                now = Track(*program.track(at[some], LEAVING, nodes, {**given, int(c): values[k][some] + step}))
-                found[k][some] = step / np.maximum(_apart(now, was, 0, len(nodes), tolerance), 1e-9)
-    return found
+                moved = np.concatenate([values[k][some] + step, values[k][some] - step])
+                now = Track(*program.track(there, LEAVING, nodes, {**given, int(c): moved}))
+                both = step / np.maximum(_apart(now, was, 0, len(nodes), tolerance), 1e-9)
+                found[:, k, some] = np.sort(both.reshape(2, -1), axis=0)
+    return found[0], found[1]
 
 
 def sources(program: Program, target: Target, start: float, end: float) -> set[int]:
@@ -759,7 +796,7 @@ def _beyond(
 
 def _side_of(program: Program, target: Target, at: Floats, side: int = LEAVING) -> Floats | None:
     """(S, F) what changes its sign where each sign channel of the system steps; None without one."""
-    if not target.signs:
+    if not (target.signs and target.mine.stepped.any()):
         return None
     found = []
     for some in pieces(len(at)):

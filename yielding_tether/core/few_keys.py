@@ -34,11 +34,6 @@ LOOSE, HANDED_OVER = 0.65, 0.85
 AIM, PART = 0.85, 0.1
 #: By how much more than the dense keys the joints may stray where those are beyond the tolerance.
 DENSE = 1.001
-#: Rounds after the first that fits, in which channels are let go by as much where the joints are far from what they may stray,
-#: over as many times on both sides.
-MORE, LOOSER, AROUND = 2, 1.15, 4
-#: Less than this much is not worth a choice anew.
-SLACK = 1.04
 #: Where channels are held this tight in vain, keys are what helps.
 HELPLESS = 0.02
 #: Radians, metres or shares by which a channel may move and yet counts as one that does not.
@@ -47,12 +42,9 @@ IDLE = 1e-9
 BESIDE = 3
 #: How many times on both sides are held tighter with one that strays.
 SPREAD = 1
-#: The share of a channel's keys that can go from which on it is asked for more.
+#: How often each key is tried at the end; the share of those tried which can go from which on more are.
+TURNS = 2
 SPARE = 0.04
-
-
-#: How far the joints stray (T,) with another curve in place of that of this name, about those of the times that are asked for.
-One = Callable[[str, Curve, Flags], Floats]
 
 
 class _Thin(NamedTuple):
@@ -171,15 +163,15 @@ def choose(
     middles: dict[str, Floats],
     fixed: dict[str, np.ndarray],
     reach: dict[str, Floats],
+    farther: dict[str, Floats],
     measured: Callable[[dict[str, Curve], Flags], Floats],
-    alone: Callable[[dict[str, Curve]], One],
 ) -> dict[str, Curve]:
     """Thins several curves together, to few keys with which the joints stay where they may.
 
-    `fixed`: which of its T keys each keeps; `reach`: how far each may stray alone, at each of the times; `measured`: (T,) how far
-    the joints stray about those of the times that are asked for, as a share of what is allowed; `alone`: the same of curves with
-    another in place of one of them, for less: then keys that can go one by one do. Where they stray too far the
-    channels that stray there most are held tighter; where that does not help, the dense keys stay. Curves that step, and
+    `fixed`: which of its T keys each keeps; `reach`: how far each may stray alone, at each of the times, `farther`: to the side to
+    which joints follow it less; `measured`: (T,) how far the joints stray about those of the times that are asked for, as a share
+    of what is allowed. Where they stray too far the channels that stray there most are held tighter; where that does not help, the
+    dense keys stay. At the end the keys go that can go one by one. Curves that step, and
     those without middles, are left as they are.
     """
     able = [n for n, c in dense.items() if n in middles and not np.any(c.marks[:-1, 0] == STEPPED)]
@@ -193,6 +185,7 @@ def choose(
     # Where the dense keys stray too far themselves, as where a limb snaps through straight within a frame, fewer can't do better.
     floor = allowed(measured(dense, everywhere))
     thin: dict[str, _Thin] = {}
+    curves: dict[str, Curve] = {}
     off = floor
 
     def attempt(share: dict[str, Floats], stay: Flags, bends: Sequence[float], anew: bool = False) -> dict[str, Curve]:
@@ -207,9 +200,11 @@ def choose(
 
         # Channels know nothing of one another here, and the search is compiled: cores share them.
         for n, (made, there) in zip(able, shared(one, able), strict=True):
-            thin[n] = made
+            if made is not thin.get(n):
+                # What is as it was stays the same curve, and is not sampled again.
+                thin[n], curves[n] = made, made.curve(dense[n], tried, sharp[n])
             where |= there
-        found = dense | {n: thin[n].curve(dense[n], tried, sharp[n]) for n in able}
+        found = dense | curves
         off = np.where(where, measured(found, where) / floor, off)
         return found
 
@@ -241,23 +236,8 @@ def choose(
         helpless = np.min(list(share.values()), axis=0) < HELPLESS
         # In the end the dense keys stay there and beside it, and so it ends.
         stay |= _most(((off > 1.0) & (helpless | (rounds > ROUNDS // 2))).astype(float), int(rounds > ROUNDS)) > 0.0
-    # Something fits: where the joints stray less than they may, the channels are let go a little, but for where that is too much.
-    best, loose = tried, share
-    for _ in range(MORE):
-        by = np.clip(AIM / np.maximum(_most(off, AROUND), 1e-3), 1.0, LOOSER)
-        by[by < SLACK] = 1.0
-        loose = {n: np.minimum(s * by, 1.0) for n, s in loose.items()}
-        tried = attempt(loose, stay, BENDS)
-        if off.max() > 1.0:
-            beyond = _most((off > 1.0).astype(float), AROUND) > 0.0
-            loose = {n: np.where(beyond, share[n], s) for n, s in loose.items()}
-            tried = attempt(loose, stay, BENDS)
-        if off.max() > 1.0:
-            break
-        share = loose
-        best = min(best, tried, key=lambda c: sum(map(len, c.values())))
     stays = {n: fixed[n] | stay for n in able}
-    return _without_spare(best, stays, times, floor, alone)
+    return _without_spare(tried, stays, farther, times, floor, measured)
 
 
 def allowed(dense: Floats) -> Floats:
@@ -266,46 +246,79 @@ def allowed(dense: Floats) -> Floats:
 
 
 def _without_spare(
-    curves: dict[str, Curve], stays: Mapping[str, Flags], times: Floats, most: Floats, alone: Callable[[dict[str, Curve]], One]
+    curves: dict[str, Curve], stays: Mapping[str, Flags], reach: Mapping[str, Floats], times: Floats, most: Floats,
+    measured: Callable[[dict[str, Curve], Flags], Floats],
 ) -> dict[str, Curve]:  # fmt: skip
     """Curves without the keys that can go one by one: where several channels were held tighter together, some need not have been.
 
-    stays (T,) by channel: times whose keys do not go; most (T,): what the joints may stray at most; alone: of curves how far they
-    do with another in place of one of them. Keys that are not next to one another are tried at once."""
+    stays (T,) by channel: times whose keys do not go; reach (T,): how far each may stray alone; most (T,): what the joints may
+    stray at most; measured: how far they do. Tried at once are keys, of whichever channels, between whose neighbours no other of
+    them is, those first without which their channel strays least; and a second time, since others that went make room."""
     found = dict(curves)
-    for n in sorted(stays, key=lambda n: -len(curves[n])):
-        more, off = True, alone(found)
-        while more:
-            more = False
-            for parity in (1, 2):
-                c = found[n]
-                at = np.searchsorted(times, c.times)
-                k = np.arange(parity, len(c) - 1, 2)
-                # A key whose two sides are apart is a change: nothing else can be that.
-                k = k[~stays[n][at[k]] & (c.numbers[k, 1] == c.numbers[k, 2])]
-                asked_for = len(k)
-                if not asked_for:
-                    continue
-                # Most of those that can't go are told at their own times already.
-                where = np.zeros(len(times), dtype=bool)
-                where[at[k]] = True
-                k = k[off(n, _cut(c, k), where)[at[k]] <= most[at[k]]]
-                spans = list(zip(at[k - 1], at[k + 1], strict=True))
-                where[:] = False
-                for a, b in spans:
-                    where[a : b + 1] = True
-                seen = off(n, _cut(c, k), where) if len(k) else most
-                able = np.array([np.all(seen[a : b + 1] <= most[a : b + 1]) for a, b in spans], dtype=bool)
-                found[n] = _cut(c, k[able])
-                more |= bool(able.sum() >= SPARE * asked_for)
+    off = measured(found, np.ones(len(times), dtype=bool))
+    for _ in range(TURNS):
+        tried = {n: stays[n].copy() for n in stays}
+        while asked_for := _disjoint(found, tried, reach, times, most + off):
+            where = np.zeros(len(times), dtype=bool)
+            for one in asked_for:
+                where[one.span] = True
+                tried[one.name][one.at] = True
+            seen = measured(found | _cut(found, asked_for), where)
+            able = [one for one in asked_for if np.all(seen[one.span] <= most[one.span])]
+            found |= _cut(found, able)
+            for one in able:
+                off[one.span] = seen[one.span]
+            if len(able) < SPARE * len(asked_for):
+                break
     return found
 
 
-def _cut(c: Curve, which: Ints) -> Curve:
-    """A curve without some of its keys."""
-    kept = np.ones(len(c), dtype=bool)
-    kept[which] = False
-    return Curve(c.numbers[kept], c.marks[kept])
+class _Key(NamedTuple):
+    """A key of a channel, by its place among them; which of all times it is at, and those between its neighbours, with these."""
+
+    strays: float
+    name: str
+    place: int
+    at: int
+    span: slice
+
+
+def _disjoint(
+    curves: Mapping[str, Curve], tried: Mapping[str, Flags], reach: Mapping[str, Floats], times: Floats, room: Floats
+) -> list[_Key]:
+    """Keys between whose neighbours no other of them is, those first without which their channel strays least; none at times that
+    were tried (T,), or without which it would stray by more than the room (T,) that there is."""
+    keys: list[_Key] = []
+    for n, done in tried.items():
+        at, x = np.searchsorted(times, curves[n].times), curves[n].numbers
+        # A key whose two sides are apart is a change: nothing else can be that.
+        k = np.flatnonzero(~done[at[1:-1]] & (x[1:-1, 1] == x[1:-1, 2])) + 1
+        strays = np.abs(_between(x[k - 1], x[k + 1], x[k, 0]) - x[k, 2]) / reach[n][at[k]]
+        k, strays = (v[strays <= room[at[k]]].tolist() for v in (k, strays))
+        keys += [_Key(s, n, i, int(at[i]), slice(at[i - 1], at[i + 1] + 1)) for s, i in zip(strays, k, strict=True)]
+    free, found = np.ones(len(times), dtype=bool), []
+    for key in sorted(keys, key=lambda k: k.strays):
+        if free[key.span].all():
+            free[key.span] = False
+            found.append(key)
+    return found
+
+
+def _between(before: Floats, after: Floats, at: Floats) -> Floats:
+    """(K,) values of cubics from keys (K, 5) to others at times between them."""
+    n = after[:, 0] - before[:, 0]
+    u, rise = (at - before[:, 0]) / n, after[:, 1] - before[:, 2]
+    a, b = n * before[:, 4], n * after[:, 3]
+    values: Floats = before[:, 2] + u * (a + u * (3.0 * rise - 2.0 * a - b + u * (a + b - 2.0 * rise)))
+    return values
+
+
+def _cut(curves: Mapping[str, Curve], keys: Sequence[_Key]) -> dict[str, Curve]:
+    """Those of the curves that have some of these keys, without them."""
+    kept: dict[str, Flags] = {}
+    for one in keys:
+        kept.setdefault(one.name, np.ones(len(curves[one.name]), dtype=bool))[one.place] = False
+    return {n: Curve(curves[n].numbers[k], curves[n].marks[k]) for n, k in kept.items()}
 
 
 def _strays(dense: Curve, middles: Floats, thin: Curve, times: Floats, half: Floats, there: Flags) -> Floats:

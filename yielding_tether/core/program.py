@@ -83,7 +83,7 @@ def pieces(count: int, size: int = PIECE) -> Iterator[slice]:
     return (slice(k, min(k + size, count)) for k in range(0, count, size))
 
 
-def among(overrides: Mapping[int, float | Floats], some: slice) -> dict[int, float | Floats]:
+def among(overrides: Mapping[int, float | Floats], some: slice | Ints) -> dict[int, float | Floats]:
     """Values that are put in place of what curves say, for a piece of the times."""
     return {c: v[some] if isinstance(v, np.ndarray) and v.ndim else v for c, v in overrides.items()}
 
@@ -281,7 +281,8 @@ class Program:
         """Poses at these frames; `side` (one for all or one each) matters only at split keys.
 
         `overrides` puts values in place of what the curves say, by channel index: a live drag. `only`: the nodes that
-        are wanted, others are not a number, and what they do not need is not worked out; by default all but those that a system
+        are wanted, what they do not need is not worked out, and others mean nothing (not a number at both ends of the times); by
+        default all but those that a system
         writes for itself, which are zero. Raises LoopError when parts need one
         another at the same time, Cancelled when nobody wants the work any more that asks.
         """
@@ -297,9 +298,11 @@ class Program:
         else:
             nodes, missing = self._wanted(only), np.nan
             gaps = self._gaps(nodes)
-        for first, last in gaps:
-            pos[:, first:last] = missing
-            rot[:, first:last] = missing
+        # To write to all of what nobody asked for costs more than what was asked for.
+        some = slice(None) if only is None else [0, -1]
+        for first, last in gaps if len(at) else ():
+            pos[some, first:last] = missing
+            rot[some, first:last] = missing
         sizes = self._work_out(at, which, overrides or {}, None if only is None else nodes, nodes, nodes, pos, rot)
         return Poses(at, pos, rot, which, sizes if sizes.shape[1] else None)
 

@@ -12,8 +12,6 @@ from .scalars import freely, inner
 
 #: What stands for "not reached yet".
 _NEVER = 1 << 30
-#: Beyond any slope that is tried, in tolerances a frame.
-_FAR = 1e300
 #: By how much farther back a segment is tried to begin than the longest ones that fitted up to so many times before: how long one may
 #: be grows and shrinks from time to time, but a time that nothing may pass stays.
 PATIENCE = 3
@@ -59,29 +57,24 @@ def _fits(m, i, j, slope_out, slope_in):  # type: ignore[no-untyped-def]
 
 
 @inner
-def _halfway(m, i, j, k):  # type: ignore[no-untyped-def]
+def _halfway(m, i, j, k, share):  # type: ignore[no-untyped-def]
     """How far the cubic from i to j, with the motion's own slopes, is from it halfway from k to the next time, what a slope of one
-    tolerance at either end adds to that, and how far it may be."""
+    tolerance at either end adds to that, and how far it may be; share: one by how long it is."""
     n = m.times[j] - m.times[i]
-    u = (m.halves[k] - m.times[i]) / n
+    u = (m.halves[k] - m.times[i]) * share
     w = 1.0 - u
     first, last = n * u * w * w, -n * u * u * w
-    off = m.leaving[i] * w * w * (1.0 + 2.0 * u) + m.arriving[j] * u * u * (3.0 - 2.0 * u) - m.middles[k]
+    off = m.leaving[i] + (m.arriving[j] - m.leaving[i]) * u * u * (3.0 - 2.0 * u) - m.middles[k]
     off += first * m.slopes_out[i] + last * m.slopes_in[j]
     return off, first * m.tolerance[i], last * m.tolerance[j], m.smaller[k] * (1.0 + 1e-9) + 1e-15
 
 
 @inner
-def _bounded(halfway, bend, low, high):  # type: ignore[no-untyped-def]
-    """Between what the slope at the end may be, within low…high, for the cubic to stay where it may there with this one at the
-    start."""
+def _able(halfway, slope_out, slope_in, more):  # type: ignore[no-untyped-def]
+    """Whether the cubic is there where it may be with these slopes on top of the motion's own, or may be with up to so much more or
+    less at the start."""
     off, first, last, allowed = halfway
-    off = off + first * bend
-    # A slope at the end pulls the other way.
-    if last > -1e-300:
-        return (low, high) if abs(off) <= allowed else (1.0, -1.0)
-    a, b = (allowed - off) / last, (-allowed - off) / last
-    return (a if a > low else low), (b if b < high else high)
+    return abs(off + first * slope_out + last * slope_in) <= allowed + first * more
 
 
 @freely
@@ -94,7 +87,9 @@ def fewest_keys(m, fixed, bends, begin, best, came, far, longest):  # type: igno
     segment from one time to the next is always allowed, whatever it leaves.
     """
     count = U(len(bends))
+    steepest = 0.0
     for a in range(count):
+        steepest = max(steepest, abs(bends[a]))
         best[0, a] = 1 if a == begin else _NEVER
         came[0, a] = -1
     far[0] = 0
@@ -121,27 +116,33 @@ def fewest_keys(m, fixed, bends, begin, best, came, far, longest):  # type: igno
                 above = best[i, a] if best[i, a] < above else above
             if above + 1 > least and i + U(1) < j:
                 continue
-            most = 0
+            # Most are told by their middle, others by a quarter, for all slopes at the start at once.
+            share = 1.0 / (m.times[j] - m.times[i])
+            quarter = (j - i) >> U(2)
+            middle = _halfway(m, i, j, (i + j) >> U(1), share)
+            before = middle if count == 1 else _halfway(m, i, j, i + quarter, share)
+            after = middle if count == 1 else _halfway(m, i, j, j - U(1) - quarter, share)
             for b in range(count):
-                most = best[j, b] if best[j, b] > most else most
-            # Most are told by their middle, and others by a quarter, for all slopes at the end at once.
-            middle, quarter = _halfway(m, i, j, (i + j) >> U(1)), (j - i) >> U(2)
-            before = middle if count == 1 else _halfway(m, i, j, i + quarter)
-            after = middle if count == 1 else _halfway(m, i, j, j - U(1) - quarter)
-            for a in range(count):
-                if best[i, a] + 1 >= most:
+                bend = bends[b]
+                if above + 1 >= best[j, b] or (
+                    i + U(1) < j
+                    and not (
+                        _able(middle, 0.0, bend, steepest)
+                        and _able(before, 0.0, bend, steepest)
+                        and _able(after, 0.0, bend, steepest)
+                    )
+                ):
                     continue
-                low_b, high_b = -_FAR, _FAR
-                if i + U(1) < j:
-                    low_b, high_b = _bounded(middle, bends[a], low_b, high_b)
-                    if low_b <= high_b and count > 1:
-                        low_b, high_b = _bounded(before, bends[a], low_b, high_b)
-                        low_b, high_b = _bounded(after, bends[a], low_b, high_b)
-                for b in range(count):
-                    if best[i, a] + 1 >= best[j, b] or bends[b] < low_b or bends[b] > high_b:
+                for a in range(count):
+                    if best[i, a] + 1 >= best[j, b]:
                         continue
-                    if i + U(1) == j or _fits(
-                        m, i, j, m.slopes_out[i] + bends[a] * m.tolerance[i], m.slopes_in[j] + bends[b] * m.tolerance[j]
+                    if i + U(1) == j or (
+                        _able(middle, bends[a], bend, 0.0)
+                        and _able(before, bends[a], bend, 0.0)
+                        and _able(after, bends[a], bend, 0.0)
+                        and _fits(
+                            m, i, j, m.slopes_out[i] + bends[a] * m.tolerance[i], m.slopes_in[j] + bend * m.tolerance[j]
+                        )
                     ):
                         best[j, b] = best[i, a] + 1
                         came[j, b] = int64(i * count + a)

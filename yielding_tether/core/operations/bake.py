@@ -18,14 +18,14 @@ import numpy as np
 from ..contacts import end_of, ends_of, planted
 from ..curves import LEAVING
 from ..errors import CoreError
-from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, holds_of, system_target
+from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, holds_of, slips_of, system_target
 from ..fitting import fit_values, reach
 from ..measure import steps
 from ..program import Poses, Program, pieces
 from ..progress import advance, stage
 from ..proof import Proof, prove
 from ..rig import Bound
-from ..takes import Take
+from ..takes import Contact, Take
 from ..transforms import Floats, Ints, inverse, rotate
 from .handover import TOLERANCE, refuse_locked, tolerance_of
 from .operation import (
@@ -225,7 +225,9 @@ def _bake(
         open_end,
         placing,
         motion,
-        Judged(program, watched, _holds(program, asked, bound, first, last)),
+        Judged(
+            program, watched, (*_holds(program, asked, bound, first, last), *_slips(program, asked, bound, first, last))
+        ),
     )
     drive(now, bound, curves, system, first, last)
     for name in {s for s in bound.keyed_systems if s != system}:
@@ -333,12 +335,23 @@ def _planted(program: Program, asked: Bake, bound: Bound, first: float, last: fl
 
 def _holds(program: Program, asked: Bake, bound: Bound, first: float, last: float, joint: str = "") -> tuple[Hold, ...]:
     """What a part's ends, or the one at a joint, hold on to that is not baked itself."""
-    baked = {member for member, _ in asked.parts}
+    still = [c for c in planted(program, first, last) if _held_by(asked, bound, c, joint)]
+    return tuple(h for c in still for h in holds_of(program, c))
+
+
+def _slips(program: Program, asked: Bake, bound: Bound, first: float, last: float) -> tuple[Hold, ...]:
+    """What a part's ends stand on and slip there as it is."""
+    still = planted(program, first, last)
+    there = [c for c in program.take.contacts if c.first < last and c.last > first and c not in still]
+    return tuple(h for c in there if _held_by(asked, bound, c) for h in slips_of(program, c))
+
+
+def _held_by(asked: Bake, bound: Bound, contact: Contact, joint: str = "") -> bool:
+    """Whether one of a part's ends, or the one at a joint, is in a contact with what is not baked itself."""
     ends = {(bound.member.id, e.control.rests_on) for e in ends_of(bound) if joint in ("", e.control.rests_on)}
-    return tuple(
-        h for c in planted(program, first, last) if (c.member, c.joint) in ends and c.anchor_member not in baked
-        for h in holds_of(program, c)
-    )  # fmt: skip
+    return (contact.member, contact.joint) in ends and contact.anchor_member not in {
+        member for member, _ in asked.parts
+    }
 
 
 def _hangs(program: Program, bound: Bound, nodes: set[int]) -> bool:
