@@ -26,11 +26,13 @@ from .block import (
     wave_slot,
 )
 from .rows import kind
-from .scalars import add, dot, mean_rotation, qmul, qrot, qunit, scale, turned_round
+from .scalars import add, dot, inlined, inner, mean_rotation, part_way, qmul, qrot, qunit, scale, turned_round
 
 #: Numbers of a plain row: integers node of the space, of the control, of what is followed, first channel of the place
 #: (-1: it only turns), first Euler channel; floats the control's rest place in what is followed (3 + 4), signs of the rotation order (4).
 INTS, FLOATS = 5, 11
+#: The least that a size may be between its keys.
+LEAST = 1e-3
 
 
 def plain_controls(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
@@ -101,6 +103,64 @@ def grown_controls(first_i, first_f, count, size, ints, floats, room):  # type: 
         copy_node(out, _7, work, own, size)
 
 
+@inlined
+def within(x):  # type: ignore[no-untyped-def]
+    """A weight as it counts where there is no other."""
+    x = x if x > 0.0 else 0.0
+    return x if x < 1.0 else 1.0
+
+
+@inner
+def shared_between_two(i, f, size, ints, floats, room):  # type: ignore[no-untyped-def]
+    """`mixed_control` between one thing that is followed and the own space, the shorter way round: written without branches."""
+    values, waves, work, out, sizes = room.values, room.waves, room.work, room.out, room.sizes
+    place, wave = value_slot(ints[i + U(3)]), wave_slot(ints[i + U(4)])
+    ex, ey, ez, ew = row4(floats, f + U(7))
+    table = i + U(9)
+    other, own = node_slot(ints[table]), node_slot(ints[table + U(6)])
+    moves, turns = ints[table + U(1)], ints[table + U(2)]
+    by_place, by_turn = value_slot(moves if moves >= 0 else 0), value_slot(turns if turns >= 0 else 0)
+    much, more = 1.0 if moves >= 0 else 0.0, 1.0 if turns >= 0 else 0.0
+    held, base = value_slot(ints[table + U(3)]), value_slot(ints[table + U(9)])
+    takes = 1.0 if ints[table + U(4)] != 0 else 0.0
+    kept = 1.0 if ints[table + U(10)] != 0 else 0.0
+    grows = 1.0 if ints[i + U(6)] > 0 else 0.0
+    reach, turn = row3(floats, f + U(11)), row4(floats, f + U(14))
+    own_reach, own_turn = row3(floats, f + U(18)), row4(floats, f + U(21))
+    for b in range(U(size)):
+        w = much * within(values[by_place + b])
+        s, t = sizes[held + b], sizes[base + b]
+        r, q = turn_at(work, other + b), turn_at(work, own + b)
+        one = add(place_at(work, other + b), qrot(r, scale(reach, s)))
+        two = add(place_at(work, own + b), qrot(q, scale(own_reach, t)))
+        # What does not count may not be there.
+        p = (
+            (one[0] * w if w > 0.0 else 0.0) + (two[0] * (1.0 - w) if w < 1.0 else 0.0),
+            (one[1] * w if w > 0.0 else 0.0) + (two[1] * (1.0 - w) if w < 1.0 else 0.0),
+            (one[2] * w if w > 0.0 else 0.0) + (two[2] * (1.0 - w) if w < 1.0 else 0.0),
+        )
+        mean = w * s + (1.0 - w) * t
+        out[b + _7 + _7] = mean
+        out[b + _7 + _7 + _1] = w * (1.0 + takes * (s - 1.0)) + (1.0 - w) * (1.0 + kept * (t - 1.0))
+        d = more * within(values[by_turn + b])
+        a, c = qmul(q, own_turn), qmul(r, turn)
+        q = part_way(a, c, d)
+        q = qunit(
+            (q[0] if d > 0.0 else a[0], q[1] if d > 0.0 else a[1], q[2] if d > 0.0 else a[2], q[3] if d > 0.0 else a[3])
+        )
+        put_at(out, b, p, q)
+        moved = scale((values[place + b], values[place + _1 + b], values[place + _2 + b]), 1.0 + grows * (mean - 1.0))
+        put_at(out, b + _7, add(p, qrot(q, moved)), qunit(qmul(q, turned_by(waves, wave + b, ex, ey, ez, ew))))
+    copy_node(out, U(0), work, node_slot(ints[i]), size)
+    copy_node(out, _7, work, node_slot(ints[i + U(1)]), size)
+    if ints[i + U(6)] > 0:
+        copy_rows(out, _7 + _7, sizes, value_slot(ints[i + U(6)]), U(1), size)
+    if ints[i + U(8)] >= 0:
+        body, keyed = value_slot(ints[i + U(7)]), value_slot(ints[i + U(8)])
+        for b in range(U(size)):
+            sizes[body + b] = max(out[b + _7 + _7 + _1] * values[keyed + b], LEAST)
+
+
 def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
     """Places one control that follows several things, and its space.
 
@@ -124,6 +184,9 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
     body = value_slot(ints[i + U(7)])
     own_size = ints[i + U(8)]
     table = i + U(9)
+    if anchors == 2 and ints[table + U(5)] < 0 and ints[table + U(11)] < 0:
+        shared_between_two(i, f, size, ints, floats, room)
+        return
     for b in range(U(size)):
         for what in range(2):
             total = 0.0
@@ -180,12 +243,38 @@ def mixed_control(first_i, first_f, count, size, ints, floats, room):  # type: i
             sizes[grown + b] = mean
         if own_size >= 0:
             # Between its keys a size may swing below what can be keyed, but never to nothing.
-            sizes[body + b] = max(taken * values[value_slot(own_size) + b], 1e-3)
+            sizes[body + b] = max(taken * values[value_slot(own_size) + b], LEAST)
         moved = (values[place + b], values[place + _1 + b], values[place + _2 + b])
         if ints[i + U(6)] > 0:
             moved = scale(moved, mean)
         t = add(p, qrot(q, moved))
         put_at(work, own + b, t, qunit(qmul(q, turned_by(waves, wave + b, ex, ey, ez, ew))))
+
+
+@inner
+def turned_by_one(i, f, size, ints, floats, room):  # type: ignore[no-untyped-def]
+    """`following_joint` where it follows one thing, the shorter way round: written without branches."""
+    values, waves, work, out = room.values, room.waves, room.work, room.out
+    joint, above, other = ints[i], node_slot(ints[i + U(2)]), node_slot(ints[i + U(8)])
+    weight = value_slot(ints[i + U(9)])
+    wave = wave_slot(ints[i + U(3)] if joint >= 0 else 0)
+    rest, turn = row4(floats, f + U(3)), row4(floats, f + U(11))
+    ex, ey, ez, ew = row4(floats, f + U(7))
+    for b in range(U(size)):
+        w = within(values[weight + b])
+        r = turn_at(work, above + b)
+        a = qmul(r, rest)
+        q = part_way(a, qmul(turn_at(work, other + b), turn), w)
+        # What does not count may not be there.
+        q = qunit(
+            (q[0] if w > 0.0 else a[0], q[1] if w > 0.0 else a[1], q[2] if w > 0.0 else a[2], q[3] if w > 0.0 else a[3])
+        )
+        p = add(place_at(work, above + b), qrot(r, place_at(room.offsets, b)))
+        put_at(out, b, p, q)
+        put_at(out, b + _7, p, qunit(qmul(q, turned_by(waves, wave + b, ex, ey, ez, ew))))
+    copy_node(out, U(0), work, node_slot(ints[i + U(1)]), size)
+    if joint >= 0:
+        copy_node(out, _7, work, node_slot(joint), size)
 
 
 def following_joint(first_i, first_f, count, size, ints, floats, room):  # type: ignore[no-untyped-def]
@@ -206,6 +295,9 @@ def following_joint(first_i, first_f, count, size, ints, floats, room):  # type:
     ex, ey, ez, ew = row4(floats, f + U(7))
     anchors = ints[i + U(6)]
     table = i + U(8)
+    if anchors == 1 and ints[table + U(2)] < 0:
+        turned_by_one(i, f, size, ints, floats, room)
+        return
     for b in range(U(size)):
         total = 0.0
         for k in range(anchors):

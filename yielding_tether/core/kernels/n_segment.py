@@ -21,7 +21,7 @@ from .block import (
 )
 from .guide import turned_share
 from .rows import kind
-from .scalars import add, axis_turn, inner, kernel, norm, qconj, qmul, qrot, qunit, scale, sub
+from .scalars import add, axis_turn, inlined, inner, kernel, norm, qconj, qmul, qrot, qunit, scale, sub
 from .two_segment import solve_one, swivel_given
 
 #: Integers of a row before the joints: joints, middle joint, node of what the limb hangs from, node of the end's control,
@@ -38,11 +38,12 @@ FLOAT_HEAD, FLOAT_EACH = 19, 19
 FULL, AGAINST = 2.0 * math.pi / 3.0, 0.25
 
 
-@inner
+@inlined
 def faded(angle, full):  # type: ignore[no-untyped-def]
     """By how much of it an angle counts that fades between `full` and half a turn, where it is nothing."""
     u = (abs(angle) - full) / (math.pi - full)
-    return 1.0 if u <= 0.0 else (1.0 - u) * (1.0 - u) * (1.0 + 2.0 * u)
+    by = (1.0 - u) * (1.0 - u) * (1.0 + 2.0 * u)
+    return by if u > 0.0 else 1.0
 
 
 @inner

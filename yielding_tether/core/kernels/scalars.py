@@ -282,24 +282,31 @@ def quat_to_euler(order, q, nx, ny, nz):  # type: ignore[no-untyped-def]
     return c1, b1, a1
 
 
-@inner
+@inlined
 def qlog(q):  # type: ignore[no-untyped-def]
-    """Rotation vector (radians, |v| ≤ π) of a unit quaternion."""
-    if q[3] < 0.0:
-        q = (-q[0], -q[1], -q[2], -q[3])
+    """Rotation vector (radians, |v| ≤ π) of a unit quaternion. Without branches."""
+    side = -1.0 if q[3] < 0.0 else 1.0
     s = math.sqrt(q[0] * q[0] + q[1] * q[1] + q[2] * q[2])
-    if s < 1e-12:
-        return (2.0 * q[0], 2.0 * q[1], 2.0 * q[2])
-    f = 2.0 * math.atan2(s, q[3]) / s
+    f = 2.0 * side * (forward_angle(s, side * q[3]) / s if s >= 1e-12 else 1.0)
     return (q[0] * f, q[1] * f, q[2] * f)
 
 
-@inner
+@inlined
 def qexp(v):  # type: ignore[no-untyped-def]
-    """Unit quaternion of a rotation vector (radians)."""
+    """Unit quaternion of a rotation vector (radians). Without branches."""
     a = norm(v)
-    f = 0.5 if a < 1e-12 else math.sin(0.5 * a) / a
-    return (v[0] * f, v[1] * f, v[2] * f, math.cos(0.5 * a))
+    s, c = sine_cosine(0.5 * a)
+    f = s / a if a >= 1e-12 else 0.5
+    return (v[0] * f, v[1] * f, v[2] * f, c)
+
+
+@inlined
+def part_way(a, b, w):  # type: ignore[no-untyped-def]
+    """The share w (0…1) of the way from rotation a to rotation b along the shortest arc; 1 gives b itself. Without branches."""
+    q = qmul(a, qexp(scale(qlog(qmul(qconj(a), b)), w)))
+    return (
+        b[0] if w >= 1.0 else q[0], b[1] if w >= 1.0 else q[1], b[2] if w >= 1.0 else q[2], b[3] if w >= 1.0 else q[3]
+    )  # fmt: skip
 
 
 @kernel
@@ -325,6 +332,10 @@ def mean_rotation(quats, weights, count):  # type: ignore[no-untyped-def]
     m = (quats[first, 0], quats[first, 1], quats[first, 2], quats[first, 3])
     if weights[first] >= 1.0:
         return m
+    if count == 2:
+        other = 1 - first
+        q = (quats[other, 0], quats[other, 1], quats[other, 2], quats[other, 3])
+        return part_way(m, q, weights[other])
     for _ in range(60):
         step = (0.0, 0.0, 0.0)
         for n in range(count):
