@@ -11,7 +11,8 @@ from unittest.mock import patch
 import numpy as np
 from scipy.interpolate import CubicHermiteSpline
 
-from yielding_tether.core import few_keys
+from yielding_tether.core import express, few_keys
+from yielding_tether.core.contact_finding import find
 from yielding_tether.core.curves import ARRIVING, FREE, LEAVING, SMOOTH, Curve, Key, curve, insert, put
 from yielding_tether.core.errors import CoreError
 from yielding_tether.core.few_keys import BENDS, thinned
@@ -276,6 +277,29 @@ class OfACapture(unittest.TestCase):
                     found[name] = proof.keys.added
         self.assertLess(counts["in the hand"], 0.95 * counts["taken back"])
         self.assertEqual(*alone.values())
+
+    def test_what_slips_as_it_is_slips_no_more(self) -> None:
+        """A contact that nobody planted holds nothing still; yet a tolerance of two millimetres is no leave to slip by them."""
+        made = rough(Kind(rate=30, seed=5))
+        program = Program(made.scene, made.take)
+        every = tuple(b.id for b in program.bounds.values() if b.captured)
+        program = program.on(
+            replace(made.take, contacts=tuple(find(program, [b for b in every if program.bounds[b].part.touches])))
+        )
+        _, proof = apply(program, Bake(every, "", 0.0, tolerance=(2e-3, 0.02)))
+        self.assertGreater(max(c.place_before for c in proof.contacts), 2e-4)
+        for c in proof.contacts:
+            self.assertLessEqual(c.place, max(c.place_before, 1e-4) + 1e-4, c)
+
+    def test_keys_that_do_not_count_are_not_kept_for_a_side_that_nothing_follows(self) -> None:
+        """What a channel moves is told to both sides: a straight arm follows its control to one side alone."""
+        program = crossing()
+        reaches = express._reaches
+        with patch.object(express, "_reaches", lambda *a: reaches(*a)[:1] * 2):
+            blind, _ = apply(program, Bake((("body", "arm.R"),), "ik", 0.0))
+        take, proof = apply(program, Bake((("body", "arm.R"),), "ik", 0.0))
+        self.assertTrue(proof.within)
+        self.assertLess(*(sum(len(c) for c in t.curves.values()) for t in (take, blind)))
 
     def test_more_tolerance_takes_fewer_keys(self) -> None:
         """Of place, of turn, or of both, for a whole body with fingers that move: each time fewer, each time within it."""

@@ -20,6 +20,7 @@ from yielding_tether.core.program import Program, evaluate
 from yielding_tether.core.takes import WORLD, Capture, Take, Tether
 from yielding_tether.core.tape import Tape
 from yielding_tether.core.transforms import Floats, inverse, multiply, rotate, rotation_distance
+from yielding_tether.demo import named
 
 from .worlds import Generator, limb_member, prop, random_curve, random_take, scene, stepped, weights
 
@@ -56,6 +57,34 @@ class Subsets(unittest.TestCase):
                 part = program.evaluate(times[picked])
                 self.assertEqual(part.pos.tobytes(), whole.pos[picked].tobytes())
                 self.assertEqual(part.rot.tobytes(), whole.rot[picked].tobytes())
+
+    def test_what_other_values_do_not_move_is_worked_out_once_with_the_same_bits(self) -> None:
+        rng, fewer = np.random.default_rng(4), 0
+        for program in [*self.programs(), Program(*named("Lantern round")), Program(*named("Rough crossing"))]:
+            at = np.sort(rng.uniform(program.take.first - 2.0, program.take.last + 2.0, 150))
+            for bound in program.bounds.values():
+                mine = next(iter(bound.systems.values())).channels
+                some = rng.permutation(mine)[: rng.integers(1, len(mine) + 1)]
+                others = [program.bounds[k] for k in list(program.bounds)[:3]]
+                nodes = np.concatenate([b.nodes for b in (bound, *others)])
+                still = program.still(at, nodes, some)
+                if still is None:
+                    # What something has a size in, or by whose values it goes which stages there are.
+                    switches = program._switching.intersection(some.tolist())
+                    self.assertTrue(program.rig.slot_count > 1 or switches, bound.id)
+                    continue
+                values = {
+                    int(c): program.sample(at, channels=np.array([c]))[0] + rng.normal(0.0, 0.1, 150) for c in some
+                }
+                which = rng.permutation(150)[:90]
+                over = {c: v[which] for c, v in values.items()}
+                plain = program.track(at[which], LEAVING, nodes, over)
+                quick = program.track(at[which], LEAVING, nodes, over, still.some(which))
+                for a, b in zip(plain, quick, strict=True):
+                    self.assertEqual(a.tobytes(), b.tobytes(), bound.id)
+                rows = [len(p.runs) for (_, _, moved), p in program._plans.items() if moved == still.channels]
+                fewer += max(rows) < max(len(p.runs) for (_, _, moved), p in program._plans.items() if moved is None)
+        self.assertGreater(fewer, 20)
 
     def test_backward_alone_and_in_batches(self) -> None:
         for program in self.programs():

@@ -16,7 +16,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .contacts import anchor_node, part_of, planted, spots_of
+from .contacts import anchor_node, measure, part_of, planted, spots_of
 from .curves import (
     ARRIVING,
     EMPTY,
@@ -39,7 +39,7 @@ from .fitting import fit_values, held
 from .kernels.fits import apart
 from .kernels.two_segment import STRAIGHT
 from .measure import slopes_of, stencil, steps
-from .program import Poses, Program, among, pieces
+from .program import Poses, Program, Still, among, pieces
 from .progress import stage
 from .rig import Bound, BoundSystem
 from .systems.fk import turn_in
@@ -387,10 +387,20 @@ class Judged:
     nodes: Ints
     holds: tuple[Hold, ...] = ()
 
-    def seen(self, program: Program, at: Floats, overrides: Mapping[int, float | Floats] | None = None) -> Track:
-        """Where they all are in a program: those that answer, and after them those that stand."""
-        every = [*self.nodes.tolist(), *(h.node for h in self.holds), *(h.anchor for h in self.holds if h.most)]
-        return Track(*program.track(at, LEAVING, every, overrides))
+    @property
+    def every(self) -> list[int]:
+        """Nodes that are looked at: those that answer, after them those that stand, and what those stand on that slip."""
+        return [*self.nodes.tolist(), *(h.node for h in self.holds), *(h.anchor for h in self.holds if h.most)]
+
+    def seen(
+        self,
+        program: Program,
+        at: Floats,
+        overrides: Mapping[int, float | Floats] | None = None,
+        still: Still | None = None,
+    ) -> Track:
+        """Where they all are in a program; still: what is known of them there."""
+        return Track(*program.track(at, LEAVING, self.every, overrides, still))
 
     def off(self, at: Floats, now: Track, wanted: Track, tolerance: tuple[float, float]) -> Floats:
         """(F,) how far the worst joint is from where it should be, in what it may be."""
@@ -432,25 +442,26 @@ def holds_of(program: Program, contact: Contact) -> list[Hold]:
 
 def slips_of(program: Program, contact: Contact) -> list[Hold]:
     """The same of a contact that slips as it is: it is to do so by no more than that."""
-    anchor, found = anchor_node(program, contact), []
+    anchor = anchor_node(program, contact)
+    # What grows under it is no slip, and not told from one here.
+    if program.rig.slot_of(anchor):
+        return []
+    found, most = [], max(float(measure(program, contact).place.max()), HELD[0])
     for hold in holds_of(program, contact):
-        at = np.append(np.arange(hold.first, hold.last, 0.25), hold.last)
-        track = Track(*program.track(at, LEAVING, [hold.node, anchor]))
-        place = rotate(inverse(track.rot[0, 1]), hold.at(track, 0)[0] - track.pos[0, 1])
-        slipping = hold._replace(anchor=anchor, place=place)
-        # What grows under it is no slip, and not told from one here.
-        if not program.rig.slot_of(anchor):
-            found.append(slipping._replace(most=max(float(slipping.slips(track, 0, 1).max()), HELD[0])))
+        # A point from where it is while the sole is on.
+        on = contact.whole and hold.first <= contact.first <= hold.last
+        pos, rot = program.track(np.array([contact.first if on else hold.first]), LEAVING, [hold.node, anchor])
+        there = Track(pos, rot)
+        place = rotate(inverse(rot[0, 1]), hold.at(there, 0)[0] - pos[0, 1])
+        found.append(hold._replace(anchor=anchor, place=place, most=most))
     return found
 
 
-def holding(program: Program, start: float, end: float) -> tuple[Hold, ...]:
+def holding(program: Program, start: float, end: float) -> list[tuple[Contact, Hold]]:
     """Joints in a contact within a stretch: in a planted one still, in another no worse than they are."""
     still = planted(program, start, end)
-    return tuple(
-        h for c in program.take.contacts if c.first < end and c.last > start
-        for h in (holds_of if c in still else slips_of)(program, c)
-    )  # fmt: skip
+    there = [c for c in program.take.contacts if c.first < end and c.last > start]
+    return [(c, h) for c in there for h in (holds_of if c in still else slips_of)(program, c)]
 
 
 def carry(
@@ -464,7 +475,11 @@ def carry(
     names, standing = [program.channel_names()[c] for c in target.channels], program.defaults[target.channels]
     edges = _stretches(start, end, placing)
     if judged is None:
-        judged = Judged(program, program.joints()[1], holding(program, start, end) if placing.keys != "kept" else ())
+        judged = Judged(
+            program,
+            program.joints()[1],
+            tuple(h for _, h in holding(program, start, end)) if placing.keys != "kept" else (),
+        )
     motion, found = motion or motion_of(program, target), []
     count = max(1, len(edges) - 1)
     for n in range(count):
@@ -613,18 +628,21 @@ def _few(
                 found = whole_turns_near(found, guess)
             middles[n] = found
     at = np.sort(np.concatenate([times, half]))
-    overrides: dict[int, float | Floats] = {**target.live}
     wanted = judged.seen(judged.program, at)
     local = _around(keyed, float(times[0]), float(times[-1]))
-    base = program.with_curves({**old, **local})
-    reach = _reaches(base, target, overrides, times, tolerance, judged.nodes)
+    live = {names[c]: put(EMPTY, [Key(float(times[0]), v, v, kind=STEPPED)]) for c, v in target.live.items()}
+    base = program.with_curves({**old, **local, **live})
+    # Whatever is tried moves the target alone.
+    still = base.still(at, judged.every, target.channels)
+    frames = still.some(slice(None, None, 2)) if still else None
+    reach = _reaches(base, target, times, tolerance, judged.nodes, frames)
     # Frames and half-frames are judged, and what lies between them where an angle swings far: there none of these may tell.
     swings = [np.abs(np.diff(c.numbers[:, 2])) for n, c in dense.items() if n in middles and target.mine.wraps[mine[n]]]
     most = np.where(2.0 * half == np.round(2.0 * half), 1.0, np.inf)
     k = np.flatnonzero((np.max(swings, axis=0, initial=0.0) > SWINGING) & (most > 1.0))
     for some in (k[piece] for piece in pieces(len(k))):
         # What the dense keys leave there is no fault of fewer.
-        seen = judged.seen(base, half[some], overrides)
+        seen = judged.seen(base, half[some])
         most[some] = allowed(judged.off(half[some], seen, wanted.some(2 * some + 1), tolerance))
 
     channels = {n: program.channels[n] for n in dense}
@@ -643,7 +661,7 @@ def _few(
     def measured(tried: Curves, where: Flags) -> Floats:
         """How far the joints stray."""
         # One program for all that is tried: values in place of what its curves say cost less than another.
-        over = overrides | {channels[n]: values_of(n, c) for n, c in tried.items() if c is not dense[n]}
+        over: dict[int, float | Floats] = {channels[n]: values_of(n, c) for n, c in tried.items() if c is not dense[n]}
         # Of each time that is asked for also what lies halfway to its neighbours, which are needed for that.
         near = where.copy()
         near[1:] |= where[:-1]
@@ -652,7 +670,7 @@ def _few(
         some = np.unique(np.concatenate([2 * on, np.minimum(2 * on + 1, len(at) - 1)]))
         off = np.zeros(len(at))
         for mine in (some[piece] for piece in pieces(len(some))):
-            there = judged.seen(base, at[mine], among(over, mine))
+            there = judged.seen(base, at[mine], among(over, mine), still.some(mine) if still else None)
             off[mine] = judged.off(at[mine], there, wanted.some(mine), tolerance)
         # Each time answers for what lies halfway to its neighbours too.
         middle = off[1::2] / most
@@ -673,8 +691,7 @@ def _apart(a: Track, b: Track, first: int, last: int, tolerance: tuple[float, fl
 
 
 def _reaches(
-    program: Program, target: Target, overrides: Mapping[int, float | Floats], at: Floats,
-    tolerance: tuple[float, float], nodes: Ints,
+    program: Program, target: Target, at: Floats, tolerance: tuple[float, float], nodes: Ints, still: Still | None
 ) -> tuple[Floats, Floats]:  # fmt: skip
     """(K, T) how far each channel may stray by itself at each time before some joint leaves the tolerance, from small steps: to the
     side to which joints follow more, and to the other. An arm that is all but straight follows one side only."""
@@ -682,13 +699,13 @@ def _reaches(
     found = np.ones((2, len(target.channels), len(at)))
     step = 1e-4
     for some in pieces(len(at)):
-        given = {c: np.tile(v, 2) if isinstance(v, np.ndarray) else v for c, v in among(overrides, some).items()}
         there = np.tile(at[some], 2)
-        was = Track(*program.track(there, LEAVING, nodes, given))
+        twice = still.some(np.tile(np.arange(some.start, some.stop), 2)) if still else None
+        was = Track(*program.track(there, LEAVING, nodes, None, twice))
         for k, c in enumerate(target.channels):
             if not target.mine.stepped[k]:
                 moved = np.concatenate([values[k][some] + step, values[k][some] - step])
-                now = Track(*program.track(there, LEAVING, nodes, {**given, int(c): moved}))
+                now = Track(*program.track(there, LEAVING, nodes, {int(c): moved}, twice))
                 both = step / np.maximum(_apart(now, was, 0, len(nodes), tolerance), 1e-9)
                 found[:, k, some] = np.sort(both.reshape(2, -1), axis=0)
     return found[0], found[1]

@@ -121,6 +121,20 @@ class _Plan:
     samples: frozenset[int]
 
 
+@dataclass(frozen=True)
+class Still:
+    """What other values of some channels do not move, at F times: `nodes` (G,), and `rows` (7 G, F) of place and rotation of each;
+    None where all is worked out. To try many values costs no more than what they move."""
+
+    channels: frozenset[int]
+    nodes: Ints
+    rows: Floats
+
+    def some(self, which: slice | Ints) -> Still:
+        """At some of the times."""
+        return Still(self.channels, self.nodes, np.ascontiguousarray(self.rows[:, which]))
+
+
 class Program:
     """A scene and a take made ready to evaluate. Building it checks every name the take uses; `on` makes another take of
     the same scene ready for less."""
@@ -148,7 +162,7 @@ class Program:
             if name not in self.channels:
                 raise CoreError(f"The take has keys for {name}, which nothing in the cast has.")
         self._pack()
-        self._plans: dict[tuple[bytes, bytes], _Plan] = {}
+        self._plans: dict[tuple[bytes, bytes, frozenset[int] | None], _Plan] = {}
         #: Rooms that nobody works in, each with how many Euler angles it has the sines and cosines of; by the part of the times
         #: that is worked out in it, so that a core mostly meets its own.
         self._rooms: dict[int, tuple[int, Room]] = {}
@@ -312,10 +326,10 @@ class Program:
 
     def _work_out(
         self, at: Floats, side: Ints, overrides: Mapping[int, float | Floats], wanted: Ints | None, nodes: Ints, into: Ints,
-        pos: Floats, rot: Floats,
+        pos: Floats, rot: Floats, still: Still | None = None,
     ) -> Floats:  # fmt: skip
-        """Works out what places the nodes that are wanted, or all, and writes some of them to columns of pos (F, K, 3) and rot
-        (F, K, 4); returns sizes (F, S) of the slots, where there are some."""
+        """Works out what places the nodes that are wanted, or all, on top of what is `still` where that is known, and writes some
+        of them to columns of pos (F, K, 3) and rot (F, K, 4); returns sizes (F, S) of the slots, where there are some."""
         slots = self.rig.slot_count
         sizes = np.empty((len(at), slots if slots > 1 else 0))
         if not len(at):
@@ -329,7 +343,7 @@ class Program:
             forced[k] = value
         known = self._switching.isdisjoint(overrides)
         groups = self._spans_lately(at, side) if known else self._spans(at, side, over, forced)
-        plans = [self._plan(codes, at, groups.frames(g), wanted) for g, codes in enumerate(groups.codes)]
+        plans = [self._plan(codes, at, groups.frames(g), wanted, still) for g, codes in enumerate(groups.codes)]
         # One call for all groups: handing the tables over costs more than a block of frames.
         spans, runs, keyed, turning, joints = self._joined(plans)
         spans[:, 0], spans[:, 1] = groups.starts[:-1], groups.starts[1:]
@@ -340,8 +354,10 @@ class Program:
         )
         ints, floats = self.rig.tape.arrays
         captured = self._captures(at, joints)
+        stood = (still.nodes, still.rows) if still else (_NONE, _NO_VALUES)
         given = (
-            addresses(), spans, groups.order, runs, nodes, into, at, side, curves, joints, captured, ints, floats, pos, rot, sizes
+            addresses(), spans, groups.order, runs, nodes, into, at, side, curves, joints, captured, *stood, ints, floats, pos,
+            rot, sizes,
         )  # fmt: skip
         cuts = self._cuts(len(at), runs, len(plans)) if len(at) >= BLOCK else []
         if cuts:
@@ -374,16 +390,37 @@ class Program:
         side: int | Ints,
         nodes: Ints | Sequence[int],
         overrides: Mapping[int, float | Floats] | None = None,
+        still: Still | None = None,
     ) -> tuple[Floats, Floats]:
-        """Places (F, N, 3) and rotations (F, N, 4) of a few nodes at many times: only a piece of all is held at once."""
+        """Places (F, N, 3) and rotations (F, N, 4) of a few nodes at many times: only a piece of all is held at once; `still`: what
+        is known of these nodes at these times; no other channels are overridden then."""
         every, which = np.ascontiguousarray(times, dtype=np.float64), sides(side, len(times))
         given, wanted = np.array(nodes, dtype=np.int64), self._wanted(nodes)
         pos, rot = np.empty((len(every), len(given), 3)), np.empty((len(every), len(given), 4))
         for some in pieces(len(every)):
             still_wanted()
             over = among(overrides or {}, some)
-            self._work_out(every[some], which[some], over, wanted, given, np.arange(len(given)), pos[some], rot[some])
+            self._work_out(
+                every[some], which[some], over, wanted, given, np.arange(len(given)), pos[some], rot[some],
+                still.some(some) if still else None,
+            )  # fmt: skip
         return pos, rot
+
+    def still(self, times: Floats, nodes: Ints | Sequence[int], channels: Ints) -> Still | None:
+        """What other values of these channels leave where it is of what places these nodes; None where sizes or layers are."""
+        moving = frozenset(channels.tolist())
+        if self.rig.slot_count > 1 or self.take.layers or not self._switching.isdisjoint(moving):
+            return None
+        at, wanted, found = np.ascontiguousarray(times, dtype=np.float64), self._wanted(nodes), set[int]()
+        groups = self._spans(at, sides(LEAVING, len(at)))
+        for g, codes in enumerate(groups.codes):
+            some = at[groups.frames(g)]
+            planned = self.rig.planned(codes, wanted, float(some.min()), float(some.max()))
+            found |= self.rig.moved(planned, codes, moving, wanted)[1]
+        kept = np.array(sorted(found), dtype=np.int64)
+        pos, rot = self.track(at, LEAVING, kept)
+        rows = np.concatenate([pos, rot], axis=2).reshape(len(at), -1).T
+        return Still(moving, kept, np.ascontiguousarray(rows))
 
     def sizes(self, times: Floats, side: int | Ints, node: int) -> Floats:
         """(F,) size of what stands at a node, at these times."""
@@ -556,12 +593,14 @@ class Program:
             self._known_codes[key] = codes
         return codes
 
-    def _plan(self, codes: Ints, at: Floats, frames: Ints, nodes: Ints | None) -> _Plan:
+    def _plan(self, codes: Ints, at: Floats, frames: Ints, nodes: Ints | None, still: Still | None = None) -> _Plan:
         """Rows to run where the stages have these codes, for all nodes or for those that are wanted."""
-        key = (codes.tobytes(), b"" if nodes is None else nodes.tobytes())
+        key = (codes.tobytes(), b"" if nodes is None else nodes.tobytes(), still.channels if still else None)
         plan = self._plans.get(key)
         if plan is None:
             made = self.rig.planned(codes, nodes, float(at[frames].min()), float(at[frames].max()))
+            if still and nodes is not None:
+                made, _ = self.rig.moved(made, codes, still.channels, nodes)
             keyed = sorted(made.channels & self._keyed_row.keys())
             plan = _Plan(
                 made.runs,

@@ -882,15 +882,33 @@ class Rig:
             found = next((p for p, state in ways if codes[p.order].tobytes() == state), None)
             if found is None:
                 order = self._order(codes, nodes, first, last)
-                made = [self.emitted(s, int(codes[s])) for s in order]
-                found = Planned(
-                    order, np.array([run for m in made for run in m.runs], dtype=np.int64).reshape(-1, 4),
-                    frozenset[int]().union(*(m.channels for m in made)),
-                    frozenset[int]().union(*(self.stages[s].samples for s in order)),
-                )  # fmt: skip
+                found = self._made(order, codes)
                 ways.append((found, codes[order].tobytes()))
             self._planned[key] = found
         return found
+
+    def _made(self, order: list[int], codes: Ints) -> Planned:
+        """These stages, in this order."""
+        made = [self.emitted(s, int(codes[s])) for s in order]
+        return Planned(
+            order, np.array([run for m in made for run in m.runs], dtype=np.int64).reshape(-1, 4),
+            frozenset[int]().union(*(m.channels for m in made)),
+            frozenset[int]().union(*(self.stages[s].samples for s in order)),
+        )  # fmt: skip
+
+    def moved(self, planned: Planned, codes: Ints, channels: frozenset[int], nodes: Ints) -> tuple[Planned, set[int]]:
+        """Those of the planned stages that other values of these channels move, and the nodes of all others that they read, or that
+        are wanted."""
+        moving: set[int] = set()
+        for s in planned.order:
+            one = self.emitted(s, int(codes[s]))
+            if not channels.isdisjoint(one.channels) or not moving.isdisjoint(one.reads):
+                moving.add(s)
+        order = [s for s in planned.order if s in moving]
+        read = {int(r) for s in order for r in self.emitted(s, int(codes[s])).reads} - moving
+        still = {n for s in read for n in self.stages[s].writes}
+        wanted = {n for n in nodes.tolist() if n != self.world and int(self.writer[n]) not in moving}
+        return self._made(order, codes), still | wanted
 
     def _order(self, codes: Ints, nodes: Ints | None, first: float, last: float) -> list[int]:
         """Stages in an order in which each comes after what it reads."""

@@ -55,12 +55,13 @@ def copy_out(frames, start, size, nodes, into, work, pos, rot):  # type: ignore[
 
 
 @freely
-def run(room, lo, hi, kinds, spans, frames, runs, nodes, into, at, side, curves, joints, captured, ints, floats, pos, rot, sizes):  # type: ignore[no-untyped-def]  # fmt: skip
+def run(room, lo, hi, kinds, spans, frames, runs, nodes, into, at, side, curves, joints, captured, still, stood, ints, floats, pos, rot, sizes):  # type: ignore[no-untyped-def]  # fmt: skip
     """Fills pos (F, N, 3) and rot (F, N, 4), columns `into`, with `nodes` and sizes (F, S) of the slots at the times at (F,), sides side (F,).
 
     lo, hi: first and end in frames of what of it is done; kinds: addresses of the kinds' functions (`rows.addresses`); spans: (G, 8)
     groups of times with one order of rows: first and end in frames (F,), which holds rows of times, in runs (R, 4), in curves.keyed
-    and in curves.turning; captured (7 K, F): captured joints (K,) at these times.
+    and in curves.turning; captured (7 K, F): captured joints (K,) at these times; stood (7 G, F): nodes `still` (G,) that no row
+    places.
     """
     values, waves, times, late = room.values, room.waves, room.times, room.late
     for g in range(len(spans)):
@@ -88,6 +89,11 @@ def run(room, lo, hi, kinds, spans, frames, runs, nodes, into, at, side, curves,
                 for r in range(U(NODE_ROWS)):
                     for b in range(U(size)):
                         room.captures[o + value_slot(r) + b] = captured[U(NODE_ROWS) * U(n) + r, frames[U(block) + b]]
+            for n in range(len(still)):
+                o = node_slot(still[n])
+                for r in range(U(NODE_ROWS)):
+                    for b in range(U(size)):
+                        room.work[o + value_slot(r) + b] = stood[U(NODE_ROWS) * U(n) + r, frames[U(block) + b]]
             halve(values, curves.turning, U(spans[g, 6]), U(spans[g, 7]), U(size), waves)
             halve(values, curves.spun, U(0), U(len(curves.spun)), U(size), waves)
             # A run at a time over the block: what its rows say is read once, and its times wait for no other.

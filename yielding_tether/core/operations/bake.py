@@ -15,10 +15,10 @@ from typing import Literal
 
 import numpy as np
 
-from ..contacts import end_of, ends_of, planted
+from ..contacts import end_of, ends_of
 from ..curves import LEAVING
 from ..errors import CoreError
-from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, holds_of, slips_of, system_target
+from ..express import FINE, Hold, Judged, Motion, Placing, carry, drive, fence, holding, system_target
 from ..fitting import fit_values, reach
 from ..measure import steps
 from ..program import Poses, Program, pieces
@@ -225,9 +225,7 @@ def _bake(
         open_end,
         placing,
         motion,
-        Judged(
-            program, watched, (*_holds(program, asked, bound, first, last), *_slips(program, asked, bound, first, last))
-        ),
+        Judged(program, watched, _holds(program, asked, bound, first, last)),
     )
     drive(now, bound, curves, system, first, last)
     for name in {s for s in bound.keyed_systems if s != system}:
@@ -334,16 +332,8 @@ def _planted(program: Program, asked: Bake, bound: Bound, first: float, last: fl
 
 
 def _holds(program: Program, asked: Bake, bound: Bound, first: float, last: float, joint: str = "") -> tuple[Hold, ...]:
-    """What a part's ends, or the one at a joint, hold on to that is not baked itself."""
-    still = [c for c in planted(program, first, last) if _held_by(asked, bound, c, joint)]
-    return tuple(h for c in still for h in holds_of(program, c))
-
-
-def _slips(program: Program, asked: Bake, bound: Bound, first: float, last: float) -> tuple[Hold, ...]:
-    """What a part's ends stand on and slip there as it is."""
-    still = planted(program, first, last)
-    there = [c for c in program.take.contacts if c.first < last and c.last > first and c not in still]
-    return tuple(h for c in there if _held_by(asked, bound, c) for h in slips_of(program, c))
+    """What a part's ends, or the one at a joint, hold on to that is not baked itself; where they slip, as they do."""
+    return tuple(h for c, h in holding(program, first, last) if _held_by(asked, bound, c, joint))
 
 
 def _held_by(asked: Bake, bound: Bound, contact: Contact, joint: str = "") -> bool:
