@@ -7,7 +7,7 @@ import unittest
 
 from numba import njit
 
-from yielding_tether.core.kernels import block, follow, joint, two_segment
+from yielding_tether.core.kernels import block, follow, joint, lead, n_segment, share, shoulder, two_segment
 from yielding_tether.core.kernels.rows import SIGNATURE, addresses, function_of, kind
 from yielding_tether.core.kernels.scalars import OPTIONS
 
@@ -27,7 +27,10 @@ def packed(number: int) -> int:
 class Packed(unittest.TestCase):
     def test_the_hot_loops_work_several_times_at_once(self) -> None:
         """A scalar loop has none: one array too many that may overlap, and the compiler gives up without a word."""
-        for number, least in ((joint.JOINT, 50), (follow.CONTROL, 60), (two_segment.LIMB, 250)):
+        for number, least in (
+            (joint.JOINT, 50), (follow.CONTROL, 60), (two_segment.LIMB, 250), (n_segment.CHAIN, 400), (lead.LED, 120),
+            (follow.CONTROL_MIXED, 120), (follow.JOINT_FOLLOWING, 100), (shoulder.SHOULDER, 150), (share.SHARE, 90),
+        ):  # fmt: skip
             with self.subTest(kind=number):
                 self.assertGreaterEqual(packed(number), least)
 

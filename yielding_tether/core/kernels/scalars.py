@@ -135,15 +135,26 @@ def shortest_arc(u, v, spare):  # type: ignore[no-untyped-def]
 
 @kernel
 def frame_turn(x, y, z):  # type: ignore[no-untyped-def]
-    """Quaternion of the right-handed orthonormal frame with columns x, y, z."""
+    """`turn_of` for who is no kernel."""
+    return turn_of(x, y, z)
+
+
+@inlined
+def turn_of(x, y, z):  # type: ignore[no-untyped-def]
+    """Quaternion of the right-handed orthonormal frame with columns x, y, z. Without branches: the largest of its four numbers is
+    the one by which the others are taken."""
     trace = x[0] + y[1] + z[2]
-    if trace > 0.0:
-        return qunit((y[2] - z[1], z[0] - x[2], x[1] - y[0], 1.0 + trace))
-    if x[0] >= y[1] and x[0] >= z[2]:
-        return qunit((1.0 + x[0] - y[1] - z[2], x[1] + y[0], x[2] + z[0], y[2] - z[1]))
-    if y[1] >= z[2]:
-        return qunit((x[1] + y[0], 1.0 - x[0] + y[1] - z[2], y[2] + z[1], z[0] - x[2]))
-    return qunit((x[2] + z[0], y[2] + z[1], 1.0 - x[0] - y[1] + z[2], x[1] - y[0]))
+    a, b, c = y[2] - z[1], z[0] - x[2], x[1] - y[0]
+    d, e, f = x[1] + y[0], y[2] + z[1], z[0] + x[2]
+    by_w = trace > 0.0
+    by_x = (x[0] >= y[1]) & (x[0] >= z[2])
+    by_y = y[1] >= z[2]
+    return qunit((
+        a if by_w else (1.0 + x[0] - y[1] - z[2] if by_x else (d if by_y else f)),
+        b if by_w else (d if by_x else (1.0 - x[0] + y[1] - z[2] if by_y else e)),
+        c if by_w else (f if by_x else (e if by_y else 1.0 - x[0] - y[1] + z[2])),
+        1.0 + trace if by_w else (a if by_x else (b if by_y else c)),
+    ))  # fmt: skip
 
 
 @kernel

@@ -34,7 +34,6 @@ from .scalars import (
     axis_turn,
     cross,
     dot,
-    frame_turn,
     inlined,
     inner,
     kernel,
@@ -47,6 +46,7 @@ from .scalars import (
     shortest_arc,
     sine_cosine,
     sub,
+    turn_of,
     wrap_near,
     written,
 )
@@ -62,30 +62,44 @@ STRAIGHT = 1e-6
 INTS, FLOATS = 17, 40
 
 
+@inlined
+def normal_to(v, onto):  # type: ignore[no-untyped-def]
+    """v made normal to the unit vector `onto`, of unit length; any normal where v lies along it. Without branches."""
+    v = sub(v, scale(onto, dot(v, onto)))
+    apart = norm(v) >= 1e-9
+    first = abs(onto[0]) < 0.6
+    v = (
+        v[0] if apart else (0.0 if first else -onto[2]), v[1] if apart else (onto[2] if first else 0.0),
+        v[2] if apart else (-onto[1] if first else onto[0]),
+    )  # fmt: skip
+    return scale(v, 1.0 / norm(v))
+
+
 @kernel
 def square(v, onto):  # type: ignore[no-untyped-def]
-    """v made normal to the unit vector `onto`, of unit length; any normal where v lies along it."""
-    v = sub(v, scale(onto, dot(v, onto)))
-    size = norm(v)
-    if size < 1e-9:
-        v = cross(onto, (1.0, 0.0, 0.0) if abs(onto[0]) < 0.6 else (0.0, 1.0, 0.0))
-        size = norm(v)
-    return scale(v, 1.0 / size)
+    """`normal_to` for who is no kernel."""
+    return normal_to(v, onto)
 
 
-@kernel
-def shape(o1, o2, hinge, lower_hinge):  # type: ignore[no-untyped-def]
+@inlined
+def form_of(o1, o2, hinge, lower_hinge):  # type: ignore[no-untyped-def]
     """Lengths, direction, hinge, its normal, lower direction and the turn Q of a limb with these offsets and the hinge
     in the frames of its upper and of its middle joint."""
     l1 = norm(o1)
     l2 = norm(o2)
     d1 = scale(o1, 1.0 / l1)
     d2 = scale(o2, 1.0 / l2)
-    h = square(hinge, d1)
-    h2 = square(lower_hinge, d2)
+    h = normal_to(hinge, d1)
+    h2 = normal_to(lower_hinge, d2)
     b = cross(h, d1)
-    q = qmul(frame_turn(d1, b, h), qconj(frame_turn(d2, cross(h2, d2), h2)))
+    q = qmul(turn_of(d1, b, h), qconj(turn_of(d2, cross(h2, d2), h2)))
     return l1, l2, d1, h, b, d2, q
+
+
+@kernel
+def shape(o1, o2, hinge, lower_hinge):  # type: ignore[no-untyped-def]
+    """`form_of` for who is no kernel."""
+    return form_of(o1, o2, hinge, lower_hinge)
 
 
 @kernel
@@ -222,10 +236,10 @@ def solve_pose(root, up, rest, o1, o2, form, constants, end, swivel, carry, twis
     return upper, mid, mid_rot, add(mid, qrot(mid_rot, o2))
 
 
-@inner
+@inlined
 def solve_one(root, up, rest, o1, o2, hinge, lower_hinge, constants, end, swivel, carry, twist, sign):  # type: ignore[no-untyped-def]  # fmt: skip
     """`solve_pose` of a limb whose form is not known beforehand, compiled once for all who call it."""
-    form = shape(o1, o2, hinge, lower_hinge)
+    form = form_of(o1, o2, hinge, lower_hinge)
     return solve_pose(root, up, rest, o1, o2, form, constants, end, swivel, carry, twist, sign)
 
 
