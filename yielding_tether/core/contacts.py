@@ -280,11 +280,15 @@ def _bones_over(
     return found
 
 
+def stays(slip: Slip) -> bool:
+    """Whether a contact holds: it slips and turns by no more than what counts as still."""
+    return bool(slip.place.max() <= STILL[0] and slip.turn.max() <= STILL[1])
+
+
 def planted(program: Program, first: float, last: float) -> list[Contact]:
-    """Contacts of the take within a stretch that hold: those that slip and turn by no more than what counts as still."""
+    """Contacts of the take within a stretch that hold."""
     there = [c for c in program.take.contacts if c.first < last and c.last > first]
-    slips = measure_all(program, there)
-    return [c for c, s in zip(there, slips, strict=True) if s.place.max() <= STILL[0] and s.turn.max() <= STILL[1]]
+    return [c for c, s in zip(there, measure_all(program, there), strict=True) if stays(s)]
 
 
 def along(program: Program, parts: Collection[tuple[str, str]], frames: Floats) -> Floats:

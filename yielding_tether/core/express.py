@@ -16,7 +16,7 @@ from typing import Literal, NamedTuple
 import numpy as np
 from numpy.typing import NDArray
 
-from .contacts import anchor_node, measure, part_of, planted, spots_of
+from .contacts import anchor_node, measure_all, part_of, spots_of, stays
 from .curves import (
     ARRIVING,
     EMPTY,
@@ -440,28 +440,34 @@ def holds_of(program: Program, contact: Contact) -> list[Hold]:
     return found
 
 
-def slips_of(program: Program, contact: Contact) -> list[Hold]:
-    """The same of a contact that slips as it is: it is to do so by no more than that."""
+def slips_of(program: Program, contact: Contact, most: float) -> list[Hold]:
+    """The same of a contact that slips as it is, by `most` metres: it is to do so by no more than that."""
     anchor = anchor_node(program, contact)
     # What grows under it is no slip, and not told from one here.
     if program.rig.slot_of(anchor):
         return []
-    found, most = [], max(float(measure(program, contact).place.max()), HELD[0])
+    found = []
     for hold in holds_of(program, contact):
         # A point from where it is while the sole is on.
         on = contact.whole and hold.first <= contact.first <= hold.last
         pos, rot = program.track(np.array([contact.first if on else hold.first]), LEAVING, [hold.node, anchor])
         there = Track(pos, rot)
         place = rotate(inverse(rot[0, 1]), hold.at(there, 0)[0] - pos[0, 1])
-        found.append(hold._replace(anchor=anchor, place=place, most=most))
+        found.append(hold._replace(anchor=anchor, place=place, most=max(most, HELD[0])))
     return found
 
 
-def holding(program: Program, start: float, end: float) -> list[tuple[Contact, Hold]]:
-    """Joints in a contact within a stretch: in a planted one still, in another no worse than they are."""
-    still = planted(program, start, end)
-    there = [c for c in program.take.contacts if c.first < end and c.last > start]
-    return [(c, h) for c in there for h in (holds_of if c in still else slips_of)(program, c)]
+def holding(
+    program: Program, start: float, end: float, counts: Callable[[Contact], bool] = lambda _: True
+) -> tuple[Hold, ...]:  # fmt: skip
+    """Joints in a contact within a stretch, of those contacts that count: in a planted one still, in another no worse than they
+    are."""
+    there = [c for c in program.take.contacts if c.first < end and c.last > start and counts(c)]
+    slips = measure_all(program, there)
+    return tuple(
+        h for c, s in zip(there, slips, strict=True)
+        for h in (holds_of(program, c) if stays(s) else slips_of(program, c, float(s.place.max())))
+    )  # fmt: skip
 
 
 def carry(
@@ -478,7 +484,7 @@ def carry(
         judged = Judged(
             program,
             program.joints()[1],
-            tuple(h for _, h in holding(program, start, end)) if placing.keys != "kept" else (),
+            holding(program, start, end) if placing.keys != "kept" else (),
         )
     motion, found = motion or motion_of(program, target), []
     count = max(1, len(edges) - 1)

@@ -333,7 +333,7 @@ def _planted(program: Program, asked: Bake, bound: Bound, first: float, last: fl
 
 def _holds(program: Program, asked: Bake, bound: Bound, first: float, last: float, joint: str = "") -> tuple[Hold, ...]:
     """What a part's ends, or the one at a joint, hold on to that is not baked itself; where they slip, as they do."""
-    return tuple(h for c, h in holding(program, first, last) if _held_by(asked, bound, c, joint))
+    return holding(program, first, last, lambda c: _held_by(asked, bound, c, joint))
 
 
 def _held_by(asked: Bake, bound: Bound, contact: Contact, joint: str = "") -> bool:
