@@ -442,12 +442,13 @@ def holds_of(program: Program, contact: Contact) -> list[Hold]:
 
 def slips_of(program: Program, contact: Contact, most: float) -> list[Hold]:
     """The same of a contact that slips as it is, by `most` metres: it is to do so by no more than that."""
-    anchor = anchor_node(program, contact)
-    # What grows under it is no slip, and not told from one here.
-    if program.rig.slot_of(anchor):
+    anchor, found = anchor_node(program, contact), []
+    at = np.arange(contact.begin, contact.end)
+    # What grows under it is no slip, and neither is what a sole grows; neither is told from one here.
+    if np.any(program.sizes(at, LEAVING, anchor) != 1.0):
         return []
-    found = []
-    for hold in holds_of(program, contact):
+    grows = bool(np.any(program.sizes(at, LEAVING, program.nodes[contact.member, contact.joint]) != 1.0))
+    for hold in (h for h in holds_of(program, contact) if h.point is None or not grows):
         # A point from where it is while the sole is on.
         on = contact.whole and hold.first <= contact.first <= hold.last
         pos, rot = program.track(np.array([contact.first if on else hold.first]), LEAVING, [hold.node, anchor])
