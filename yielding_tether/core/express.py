@@ -673,8 +673,9 @@ def _few(
         near = where.copy()
         near[1:] |= where[:-1]
         near[:-1] |= where[1:]
-        on = np.flatnonzero(near)
-        some = np.unique(np.concatenate([2 * on, np.minimum(2 * on + 1, len(at) - 1)]))
+        asked_for = np.zeros(len(at), dtype=bool)
+        asked_for[::2], asked_for[1::2] = near, near[:-1]
+        some = np.flatnonzero(asked_for)
         off = np.zeros(len(at))
         for mine in (some[piece] for piece in pieces(len(some))):
             there = judged.seen(base, at[mine], among(over, mine), still.some(mine) if still else None)

@@ -44,7 +44,7 @@ BESIDE = 3
 SPREAD = 1
 #: How often each key is tried at the end; the share of those tried which can go from which on more are.
 TURNS = 2
-SPARE = 0.04
+SPARE = 0.1
 
 
 class _Thin(NamedTuple):
