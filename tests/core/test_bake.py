@@ -291,6 +291,14 @@ class OfACapture(unittest.TestCase):
         for c in proof.contacts:
             self.assertLessEqual(c.place, max(c.place_before, 1e-4) + 1e-4, c)
 
+    def test_what_holds_costs_no_more_keys_where_all_else_may_stray_farther(self) -> None:
+        """A hand on the rail, baked joint by joint: how far its arm may stray there, the hold says and no tolerance."""
+        program, added = Program(*cast_off()), []
+        for times in (0.5, 4.0):
+            asked = Bake((("marl", "arm.R"),), "fk", 20.0, tolerance=(times * 1e-3, np.radians(0.5 * times)))
+            added.append(apply(program, asked)[1].keys.added)
+        self.assertLessEqual(added[1], 1.05 * added[0])
+
     def test_keys_that_do_not_count_are_not_kept_for_a_side_that_nothing_follows(self) -> None:
         """What a channel moves is told to both sides: a straight arm follows its control to one side alone."""
         program = crossing()

@@ -642,7 +642,7 @@ def _few(
     # Whatever is tried moves the target alone.
     still = base.still(at, judged.every, target.channels)
     frames = still.some(slice(None, None, 2)) if still else None
-    reach = _reaches(base, target, times, tolerance, judged.nodes, frames)
+    reach = _reaches(base, target, times, tolerance, judged, frames)
     # Frames and half-frames are judged, and what lies between them where an angle swings far: there none of these may tell.
     swings = [np.abs(np.diff(c.numbers[:, 2])) for n, c in dense.items() if n in middles and target.mine.wraps[mine[n]]]
     most = np.where(2.0 * half == np.round(2.0 * half), 1.0, np.inf)
@@ -699,7 +699,7 @@ def _apart(a: Track, b: Track, first: int, last: int, tolerance: tuple[float, fl
 
 
 def _reaches(
-    program: Program, target: Target, at: Floats, tolerance: tuple[float, float], nodes: Ints, still: Still | None
+    program: Program, target: Target, at: Floats, tolerance: tuple[float, float], judged: Judged, still: Still | None
 ) -> tuple[Floats, Floats]:  # fmt: skip
     """(K, T) how far each channel may stray by itself at each time before some joint leaves the tolerance, from small steps: to the
     side to which joints follow more, and to the other. An arm that is all but straight follows one side only."""
@@ -709,12 +709,12 @@ def _reaches(
     for some in pieces(len(at)):
         there = np.tile(at[some], 2)
         twice = still.some(np.tile(np.arange(some.start, some.stop), 2)) if still else None
-        was = Track(*program.track(there, LEAVING, nodes, None, twice))
+        was = judged.seen(program, there, None, twice)
         for k, c in enumerate(target.channels):
             if not target.mine.stepped[k]:
                 moved = np.concatenate([values[k][some] + step, values[k][some] - step])
-                now = Track(*program.track(there, LEAVING, nodes, {int(c): moved}, twice))
-                both = step / np.maximum(_apart(now, was, 0, len(nodes), tolerance), 1e-9)
+                now = judged.seen(program, there, {int(c): moved}, twice)
+                both = step / np.maximum(judged.off(there, now, was, tolerance), 1e-9)
                 found[:, k, some] = np.sort(both.reshape(2, -1), axis=0)
     return found[0], found[1]
 
