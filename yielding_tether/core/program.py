@@ -257,7 +257,7 @@ class Program:
         return Room(
             values, np.zeros(2 * len(values)), work.ravel(), np.zeros(sampled * NODE_ROWS * BLOCK),
             np.empty(18 * BLOCK), np.empty(3 * NODE_ROWS * BLOCK), np.empty(max(3, joints) * 3 * BLOCK),
-            np.empty((joints, 7)), np.empty((most, 4)), np.empty((2, most)), np.empty(BLOCK), np.empty(BLOCK, dtype=np.int64),
+            np.empty((most, 4)), np.empty((2, most)), np.empty(BLOCK), np.empty(BLOCK, dtype=np.int64),
             np.ones(self.rig.slot_count * BLOCK),
         )  # fmt: skip
 

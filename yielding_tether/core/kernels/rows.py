@@ -21,7 +21,7 @@ from .scalars import INNER
 class Room(NamedTuple):
     """Room for a block of BLOCK times: `values` of all channels, `waves` sine and cosine of half of each that is an Euler
     angle, `work` place and rotation of all nodes, `captures` the same of captured joints; `inp`, `out`, `offsets`,
-    `inner`, `quats` (K, 4) and `shares` (2, K) for the rows' own use; `times` of the block and whether each arrives;
+    `quats` (K, 4) and `shares` (2, K) for the rows' own use; `times` of the block and whether each arrives;
     `sizes` of bodies and of spaces, by slot, the first of which is one."""
 
     values: Floats
@@ -31,7 +31,6 @@ class Room(NamedTuple):
     inp: Floats
     out: Floats
     offsets: Floats
-    inner: Floats
     quats: Floats
     shares: Floats
     times: Floats
@@ -45,7 +44,7 @@ _ROW, _TABLE, _INTS = types.float64[::1], types.float64[:, ::1], types.int64[::1
 _ARGUMENTS = (
     types.int64, types.int64, types.int64, types.int64, _INTS, _ROW,
     types.NamedTuple(  # type: ignore[no-untyped-call]
-        (_ROW, _ROW, _ROW, _ROW, _ROW, _ROW, _ROW, _TABLE, _TABLE, _TABLE, _ROW, _INTS, _ROW), Room
+        (_ROW, _ROW, _ROW, _ROW, _ROW, _ROW, _ROW, _TABLE, _TABLE, _ROW, _INTS, _ROW), Room
     ),
 )  # fmt: skip
 SIGNATURE = types.void(*_ARGUMENTS)
